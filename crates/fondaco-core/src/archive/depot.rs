@@ -1,0 +1,85 @@
+//! A directory that archives go to.
+
+use std::io;
+use std::os::unix::fs::{DirBuilderExt, MetadataExt};
+use std::path::{Path, PathBuf};
+
+use crate::kernel::{self, CallError, Op};
+use crate::shown::Shown;
+
+/// Why a depot cannot be used, or an archive in it not be trusted.
+#[derive(Debug, thiserror::Error)]
+pub enum DepotError {
+    /// The kernel refused: full, read-only, no rights …
+    #[error("{}", .0.whole())]
+    Call(#[from] CallError),
+    /// Somebody else could change archives in it.
+    #[error("the depot {} must belong to this user and be writable by nobody else", Shown(.0))]
+    NotOurs(PathBuf),
+    /// What was read back is not what was written.
+    #[error("the archive {} is not what was written: {reason}", Shown(path))]
+    Differs {
+        /// Which archive.
+        path: PathBuf,
+        /// Where it differs.
+        reason: String,
+    },
+}
+
+/// See the [module](self).
+#[derive(Clone, Debug)]
+pub struct Depot {
+    path: PathBuf,
+}
+
+impl Depot {
+    /// Opens a depot, making its directory (mode 0700) if it is missing.
+    ///
+    /// # Errors
+    ///
+    /// [`DepotError`].
+    pub fn open(path: &Path) -> Result<Self, DepotError> {
+        std::fs::DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(path)
+            .map_err(CallError::on(Op::Create, path))?;
+        let path = path.canonicalize().map_err(CallError::on(Op::Open, path))?;
+        let meta = std::fs::metadata(&path).map_err(CallError::on(Op::Examine, &path))?;
+        if meta.uid() != kernel::effective_user() || meta.mode() & 0o022 != 0 {
+            return Err(DepotError::NotOurs(path));
+        }
+        Ok(Self { path })
+    }
+
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The path of one of its files.
+    pub fn file(&self, name: &str) -> PathBuf {
+        self.path.join(name)
+    }
+
+    /// Removes what an unfinished packing has left, of which nothing can be missed: originals are
+    /// removed only after an archive has its name.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`].
+    pub fn clear_unfinished(&self, name: &str) -> Result<(), CallError> {
+        let path = self.file(&unfinished(name));
+        match std::fs::remove_file(&path) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                Err(CallError::on(Op::Remove, path)(error))
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
+/// What the archive NAME is called until it is proved.
+pub(super) fn unfinished(name: &str) -> String {
+    format!(".{name}.tar.zst.part")
+}

@@ -1,0 +1,91 @@
+//! The index beside an archive, `NAME.json`; its form is described in `docs/formats.md`.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::kernel::Kind;
+use crate::shown::DocPath;
+use crate::units::Time;
+
+/// What an archive holds and where it came from.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Index {
+    /// Version of the document: 1.
+    pub fondaco: u32,
+    /// Always `archive-index`.
+    pub kind: String,
+    /// Name of the archive's file.
+    pub archive: String,
+    /// SHA-256 of the archive's file.
+    pub sha256: String,
+    /// When it was made, RFC 3339.
+    pub created: String,
+    /// The machine that the originals were on.
+    pub machine: String,
+    /// In the order of the archive.
+    pub targets: Vec<ArchivedTarget>,
+}
+
+/// One target in an archive.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ArchivedTarget {
+    /// Number of its action in the plan.
+    pub action: u32,
+    /// Where it was.
+    pub original: DocPath,
+    /// Where its frame begins in the archive's file.
+    pub offset: u64,
+    /// Length of its frame.
+    pub length: u64,
+    /// In the order of the archive, directories before what they hold.
+    pub entries: Vec<ArchivedEntry>,
+}
+
+/// One name in an archive.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ArchivedEntry {
+    /// Its name in the archive.
+    pub name: DocPath,
+    /// What it is.
+    pub kind: Kind,
+    /// `st_mode`, with the type bits.
+    pub mode: u32,
+    /// Owner's number.
+    pub uid: u32,
+    /// Group's number.
+    pub gid: u32,
+    /// Length of a file.
+    pub size: u64,
+    /// Last written.
+    pub mtime: Time,
+    /// Last read.
+    pub atime: Time,
+    /// SHA-256 of a file's contents, holes read as zeros; none for another name of a file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sha256: Option<String>,
+    /// What a symbolic link points to, or which name in the archive this is another name of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub link: Option<DocPath>,
+    /// Device number of a device node.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub device: u64,
+    /// Extended attributes, access control lists among them, in base64.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub attributes: BTreeMap<String, String>,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref)] // the form that serde asks for
+fn is_zero(number: &u64) -> bool {
+    *number == 0
+}
+
+impl ArchivedEntry {
+    /// Whether it is one more name of a file that stands before it in the archive.
+    pub fn is_other_name(&self) -> bool {
+        self.kind == Kind::File && self.link.is_some()
+    }
+}

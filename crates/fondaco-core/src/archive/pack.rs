@@ -1,0 +1,407 @@
+//! Writing an archive, target by target.
+
+use std::collections::{BTreeMap, HashMap};
+use std::fs::{File, OpenOptions};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use rustix::fs::{Mode, OFlags};
+use sha2::{Digest, Sha256};
+use zstd::stream::write::Encoder;
+
+use super::depot::unfinished;
+use super::tar_form::{self, Stretch};
+use super::{ArchivedEntry, ArchivedTarget, Depot, DepotError, Index, verify};
+use crate::kernel::{self, CallError, Kind, Op, Stat};
+use crate::plan::{Located, Refusal, Target, Touched, Visit, survey_at};
+use crate::shown::{DocPath, Shown};
+use crate::units::Time;
+
+/// An archive that is being written under a temporary name.
+#[derive(Debug)]
+pub struct Packing {
+    depot: Depot,
+    name: String,
+    file: File,
+    targets: Vec<ArchivedTarget>,
+}
+
+/// An archive that has been proved and has its name.
+#[derive(Clone, Debug)]
+pub struct Packed {
+    /// The archive's file.
+    pub path: PathBuf,
+    /// Its length.
+    pub bytes: u64,
+    /// Numbers of the actions whose targets it holds.
+    pub actions: Vec<u32>,
+}
+
+impl Packing {
+    /// Begins the archive NAME in a depot.
+    ///
+    /// # Errors
+    ///
+    /// [`DepotError::Call`], also if an archive has that name.
+    pub fn begin(depot: Depot, name: String) -> Result<Self, DepotError> {
+        let path = depot.file(&unfinished(&name));
+        let file = OpenOptions::new()
+            .read(true)
+            .write(true)
+            .create_new(true)
+            .mode(0o600)
+            .open(&path)
+            .map_err(CallError::on(Op::Create, &path))?;
+        Ok(Self { depot, name, file, targets: Vec::new() })
+    }
+
+    /// Whether nothing has been packed.
+    pub fn is_empty(&self) -> bool {
+        self.targets.is_empty()
+    }
+
+    /// Packs one target from its place, which is only read. If it turns out to be different from
+    /// the record, or cannot be read or written, nothing of it stays in the archive.
+    ///
+    /// # Errors
+    ///
+    /// [`Refusal::Changed`], [`Refusal::NotArchivable`], [`Refusal::Archive`], [`Refusal::Call`].
+    pub fn add(
+        &mut self,
+        action: u32,
+        target: &Target,
+        located: &Located,
+        touched: &Touched,
+    ) -> Result<(), Refusal> {
+        let begins = self.position()?;
+        let packed = self.frame(target, located, touched);
+        match packed {
+            Ok(entries) => {
+                let length = self.position()? - begins;
+                let original = target.path.clone();
+                let target =
+                    ArchivedTarget { action, original, offset: begins, length, entries };
+                self.targets.push(target);
+                Ok(())
+            }
+            Err(refusal) => {
+                let back = self.file.set_len(begins);
+                back.and_then(|()| self.file.seek(SeekFrom::Start(begins)))
+                    .map_err(CallError::on(Op::Write, self.path()))?;
+                Err(refusal)
+            }
+        }
+    }
+
+    /// Syncs the archive, reads it back from the device, compares it with the hashes of the
+    /// originals, writes checksum and index, and gives all three their names.
+    ///
+    /// # Errors
+    ///
+    /// [`DepotError`]; then no file of that name is left in the depot.
+    pub fn publish(mut self, created: Time) -> Result<Packed, DepotError> {
+        let result = self.finish(created);
+        if result.is_err() {
+            self.discard();
+        }
+        result
+    }
+
+    /// Gives the archive up and removes its temporary file.
+    pub fn discard(self) {
+        // what cannot be removed now is removed when the run is settled
+        let _ = self.depot.clear_unfinished(&self.name);
+    }
+
+    fn finish(&mut self, created: Time) -> Result<Packed, DepotError> {
+        let part = self.path();
+        let mut end = Encoder::new(&mut self.file, LEVEL).map_err(CallError::on(Op::Write, &part))?;
+        tar_form::write_end(&mut end)
+            .and_then(|()| end.finish().map(|_| ()))
+            .and_then(|()| self.file.sync_all())
+            .map_err(CallError::on(Op::Write, &part))?;
+        let sha256 = verify::read_back(&mut self.file, &part, &self.targets)?;
+        let archive = format!("{}.tar.zst", self.name);
+        let index = Index {
+            fondaco: 1,
+            kind: "archive-index".to_owned(),
+            archive: archive.clone(),
+            sha256: sha256.clone(),
+            created: created.rfc3339(),
+            machine: kernel::machine_id(),
+            targets: std::mem::take(&mut self.targets),
+        };
+        let json = serde_json::to_vec(&index).map_err(io::Error::other);
+        let json = json.map_err(CallError::on(Op::Write, &part))?;
+        let sums = format!("{sha256}  {archive}\n");
+        kernel::write_whole(&self.depot.file(&format!("{}.json", self.name)), &json)?;
+        kernel::write_whole(&self.depot.file(&format!("{}.sha256", self.name)), sums.as_bytes())?;
+        let path = self.depot.file(&archive);
+        std::fs::rename(&part, &path).map_err(CallError::on(Op::Rename, &path))?;
+        kernel::sync_directory(self.depot.path())?;
+        let bytes = self.file.metadata().map_err(CallError::on(Op::Examine, &path))?.len();
+        let actions = index.targets.iter().map(|target| target.action).collect();
+        Ok(Packed { path, bytes, actions })
+    }
+
+    fn path(&self) -> PathBuf {
+        self.depot.file(&unfinished(&self.name))
+    }
+
+    fn position(&mut self) -> Result<u64, CallError> {
+        let path = self.path();
+        self.file.stream_position().map_err(CallError::on(Op::Write, path))
+    }
+
+    fn frame(
+        &mut self,
+        target: &Target,
+        located: &Located,
+        touched: &Touched,
+    ) -> Result<Vec<ArchivedEntry>, Refusal> {
+        let part = self.path();
+        let write_error = |error: io::Error| {
+            Refusal::Archive(CallError::on(Op::Write, part.clone())(error).whole())
+        };
+        let top = tar_form::plain_name(&target.path.0).to_owned();
+        let mut out = Encoder::new(&mut self.file, LEVEL).map_err(write_error)?;
+        let mut entries = Vec::new();
+        let mut names: HashMap<(u64, u64), DocPath> = HashMap::new();
+        let path = &target.path.0;
+        let found = survey_at(
+            located.parent.as_fd(),
+            &located.name,
+            path,
+            touched,
+            &mut |visit: Visit<'_>| {
+                let whole = path.join(visit.below);
+                let name = DocPath(below(&top, visit.below));
+                let source = Source { visit: &visit, path: &whole };
+                let entry = source.entry(name, &mut names)?;
+                entries.push(source.write(entry, &mut out, &write_error)?);
+                Ok(())
+            },
+        )?;
+        if let Some(difference) = target.difference(&found.target, false) {
+            return Err(Refusal::Changed { path: path.clone(), difference });
+        }
+        out.finish().map_err(write_error)?;
+        Ok(entries)
+    }
+}
+
+const LEVEL: i32 = 3;
+
+fn below(top: &Path, rest: &Path) -> PathBuf {
+    if rest.as_os_str().is_empty() { top.to_owned() } else { top.join(rest) }
+}
+
+/// One original that is being read.
+struct Source<'a> {
+    visit: &'a Visit<'a>,
+    path: &'a Path,
+}
+
+impl Source<'_> {
+    fn entry(
+        &self,
+        name: DocPath,
+        names: &mut HashMap<(u64, u64), DocPath>,
+    ) -> Result<ArchivedEntry, Refusal> {
+        let stat = self.visit.stat;
+        let mut link = None;
+        match stat.kind {
+            Kind::Link => {
+                let to = rustix::fs::readlinkat(self.visit.parent, self.visit.name, Vec::new())
+                    .map_err(CallError::on(Op::Read, self.path))?;
+                link = Some(DocPath(std::ffi::OsStr::from_bytes(to.to_bytes()).into()));
+            }
+            Kind::File if stat.links > 1 => match names.get(&(stat.dev, stat.ino)) {
+                Some(first) => link = Some(first.clone()),
+                None => {
+                    names.insert((stat.dev, stat.ino), name.clone());
+                }
+            },
+            Kind::Special if stat.mode & 0o170_000 == 0o140_000 => {
+                let reason = "it is a socket, which means nothing without its process".to_owned();
+                return Err(Refusal::NotArchivable { path: self.path.to_owned(), reason });
+            }
+            _ => {}
+        }
+        Ok(ArchivedEntry {
+            name,
+            kind: stat.kind,
+            mode: stat.mode,
+            uid: stat.uid,
+            gid: stat.gid,
+            size: if stat.kind == Kind::File { stat.size } else { 0 },
+            mtime: stat.mtime,
+            atime: stat.atime,
+            sha256: None,
+            link,
+            device: stat.rdev,
+            attributes: BTreeMap::new(),
+        })
+    }
+
+    fn write(
+        &self,
+        mut entry: ArchivedEntry,
+        out: &mut impl Write,
+        write_error: &dyn Fn(io::Error) -> Refusal,
+    ) -> Result<ArchivedEntry, Refusal> {
+        let opens = matches!(entry.kind, Kind::File | Kind::Directory);
+        if !opens || entry.is_other_name() {
+            tar_form::write_header(out, &entry, None).map_err(write_error)?;
+            return Ok(entry);
+        }
+        let read_error = |error: io::Error| CallError::on(Op::Read, self.path)(error);
+        let fd = self.open()?;
+        entry.attributes = attributes(&fd).map_err(read_error)?;
+        if entry.kind == Kind::Directory {
+            tar_form::write_header(out, &entry, None).map_err(write_error)?;
+            return Ok(entry);
+        }
+        let mut file = File::from(fd);
+        let stretches = stretches(&file, entry.size).map_err(read_error)?;
+        let sparse = entry.size > 0 && stretches != [(0, entry.size)];
+        let map = sparse.then_some(&stretches[..]);
+        tar_form::write_header(out, &entry, map).map_err(write_error)?;
+        let hash = self.copy(&mut file, &stretches, entry.size, out, write_error)?;
+        tar_form::pad(out, stretches.iter().map(|(_, length)| length).sum()).map_err(write_error)?;
+        entry.sha256 = Some(hash);
+        Ok(entry)
+    }
+
+    fn open(&self) -> Result<OwnedFd, Refusal> {
+        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
+        let (parent, name) = (self.visit.parent, self.visit.name);
+        let fd = match rustix::fs::openat(parent, name, flags | OFlags::NOATIME, Mode::empty()) {
+            Err(rustix::io::Errno::PERM) => rustix::fs::openat(parent, name, flags, Mode::empty()),
+            opened => opened,
+        }
+        .map_err(CallError::on(Op::Open, self.path))?;
+        let stat: Stat =
+            kernel::stat_descriptor(&fd).map_err(CallError::on(Op::Examine, self.path))?;
+        if (stat.dev, stat.ino) != (self.visit.stat.dev, self.visit.stat.ino) {
+            let difference = "another file has its name".to_owned();
+            return Err(Refusal::Changed { path: self.path.to_owned(), difference });
+        }
+        Ok(fd)
+    }
+
+    /// Copies the data and gives the hash of the contents, holes read as zeros.
+    fn copy(
+        &self,
+        file: &mut File,
+        data: &[Stretch],
+        size: u64,
+        out: &mut impl Write,
+        write_error: &dyn Fn(io::Error) -> Refusal,
+    ) -> Result<String, Refusal> {
+        let read_error = |error: io::Error| CallError::on(Op::Read, self.path)(error);
+        let mut hash = ContentHash::default();
+        let mut buffer = vec![0u8; 256 * 1024];
+        for (offset, length) in data {
+            hash.zeros_up_to(*offset);
+            file.seek(SeekFrom::Start(*offset)).map_err(read_error)?;
+            let mut left = *length;
+            while left > 0 {
+                let most = buffer.len().min(left as usize);
+                let got = file.read(&mut buffer[..most]).map_err(read_error)?;
+                if got == 0 {
+                    let difference = "it became shorter while it was read".to_owned();
+                    return Err(Refusal::Changed { path: self.path.to_owned(), difference });
+                }
+                hash.update(&buffer[..got]);
+                out.write_all(&buffer[..got]).map_err(write_error)?;
+                left -= got as u64;
+            }
+        }
+        hash.zeros_up_to(size);
+        Ok(hash.finish())
+    }
+}
+
+/// SHA-256 of a file's contents, with holes as the zeros they stand for.
+#[derive(Default)]
+pub(super) struct ContentHash {
+    hash: Sha256,
+    at: u64,
+}
+
+impl ContentHash {
+    pub(super) fn update(&mut self, bytes: &[u8]) {
+        self.hash.update(bytes);
+        self.at += bytes.len() as u64;
+    }
+
+    pub(super) fn zeros_up_to(&mut self, offset: u64) {
+        const ZEROS: [u8; 64 * 1024] = [0; 64 * 1024];
+        while self.at < offset {
+            let step = (offset - self.at).min(ZEROS.len() as u64);
+            self.update(&ZEROS[..step as usize]);
+        }
+    }
+
+    pub(super) fn finish(self) -> String {
+        hex(&self.hash.finalize())
+    }
+}
+
+/// Bytes as lower-case hexadecimal, as checksum tools write them.
+pub(super) fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+/// Where a file has data (`lseek(2)`, `SEEK_DATA`); the whole file where that is not known.
+fn stretches(file: &File, size: u64) -> io::Result<Vec<Stretch>> {
+    use rustix::fs::SeekFrom::{Data, Hole};
+    let mut found = Vec::new();
+    let mut at = 0;
+    while at < size {
+        let begins = match rustix::fs::seek(file, Data(at)) {
+            Ok(begins) if begins < size => begins,
+            Ok(_) | Err(rustix::io::Errno::NXIO) => break,
+            Err(rustix::io::Errno::INVAL) => return Ok(vec![(0, size)]),
+            Err(error) => return Err(error.into()),
+        };
+        let ends = rustix::fs::seek(file, Hole(begins))?.min(size);
+        found.push((begins, ends - begins));
+        at = ends;
+    }
+    Ok(found)
+}
+
+/// All extended attributes, in base64. A file system without them has none.
+fn attributes(fd: &OwnedFd) -> io::Result<BTreeMap<String, String>> {
+    use rustix::io::Errno;
+    let mut list = vec![0u8; 64 * 1024]; // XATTR_LIST_MAX
+    let used = match rustix::fs::flistxattr(fd, &mut list) {
+        Ok(used) => used,
+        Err(Errno::OPNOTSUPP) => 0,
+        Err(error) => return Err(error.into()),
+    };
+    let mut found = BTreeMap::new();
+    let mut value = vec![0u8; 64 * 1024]; // XATTR_SIZE_MAX
+    for name in list[..used].split(|b| *b == 0).filter(|name| !name.is_empty()) {
+        match rustix::fs::fgetxattr(fd, name, &mut value) {
+            Ok(length) => {
+                let Ok(name) = std::str::from_utf8(name) else {
+                    let words = format!("an extended attribute is named {}", Shown(
+                        std::ffi::OsStr::from_bytes(name)));
+                    return Err(io::Error::other(words));
+                };
+                found.insert(name.to_owned(), STANDARD.encode(&value[..length]));
+            }
+            Err(Errno::NODATA) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(found)
+}

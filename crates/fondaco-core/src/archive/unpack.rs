@@ -1,0 +1,220 @@
+//! Restoring one target from an archive into a private directory.
+
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, Timespec, Timestamps, Uid};
+
+use super::tar_form::plain_name;
+use super::{ArchivedEntry, DepotError, Index, verify};
+use crate::kernel::{self, CallError, Kind, Op, PrivateDir, open_beneath};
+use crate::units::Time;
+
+/// What was restored.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Unpacked {
+    /// Names.
+    pub entries: u64,
+}
+
+/// Restores the target of one action into `area` under the name `held`: contents, owners, modes,
+/// times and extended attributes. Every file is compared with the index while it is written.
+/// Nothing outside `area` is touched; names are resolved beneath it without following links.
+///
+/// # Errors
+///
+/// [`DepotError`]; what was restored so far then lies in `area` and can be removed.
+pub fn unpack(
+    archive: &Path,
+    action: u32,
+    area: &PrivateDir,
+    held: &OsStr,
+) -> Result<Unpacked, DepotError> {
+    let differs = |reason: String| DepotError::Differs { path: archive.to_owned(), reason };
+    let index = read_index(archive)?;
+    let target = index.targets.iter().find(|target| target.action == action);
+    let target = target.ok_or_else(|| differs(format!("it does not hold action {action}")))?;
+    let mut file = File::open(archive).map_err(CallError::on(Op::Open, archive))?;
+    file.seek(SeekFrom::Start(target.offset)).map_err(CallError::on(Op::Read, archive))?;
+    let frame = file.take(target.length);
+    let decoder = zstd::stream::read::Decoder::new(frame);
+    let decoder = decoder.map_err(CallError::on(Op::Read, archive))?;
+    let mut tar = tar::Archive::new(decoder);
+    let restore = Restore { area, held, top: plain_name(&target.original.0).to_owned() };
+    let mut wanted = target.entries.iter();
+    for entry in tar.entries().map_err(CallError::on(Op::Read, archive))? {
+        let mut entry = entry.map_err(|error| differs(error.to_string()))?;
+        let Some(wanted) = wanted.next() else {
+            return Err(differs("it holds more than its index says".to_owned()));
+        };
+        let name = verify::entry_name(&mut entry).map_err(|error| differs(error.to_string()))?;
+        if name != wanted.name.0 {
+            return Err(differs("its order is not that of its index".to_owned()));
+        }
+        restore.make(&mut entry, wanted)?;
+    }
+    if wanted.next().is_some() {
+        return Err(differs("it holds less than its index says".to_owned()));
+    }
+    // a directory's times and mode last: filling it changes the one and may need the other
+    for directory in target.entries.iter().rev().filter(|e| e.kind == Kind::Directory) {
+        let fd = restore.open(&directory.name.0, OFlags::RDONLY | OFlags::DIRECTORY)?;
+        restore.dress(&fd, directory)?;
+        rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, area.path()))?;
+    }
+    area.sync()?;
+    Ok(Unpacked { entries: target.entries.len() as u64 })
+}
+
+fn read_index(archive: &Path) -> Result<Index, DepotError> {
+    let name = archive.to_string_lossy().into_owned();
+    let path = PathBuf::from(format!("{}.json", name.trim_end_matches(".tar.zst")));
+    let text = std::fs::read(&path).map_err(CallError::on(Op::Read, &path))?;
+    serde_json::from_slice(&text)
+        .map_err(|error| DepotError::Differs { path, reason: error.to_string() })
+}
+
+struct Restore<'a> {
+    area: &'a PrivateDir,
+    held: &'a OsStr,
+    top: PathBuf,
+}
+
+impl Restore<'_> {
+    /// Where an entry goes, below the private directory.
+    fn place(&self, name: &Path) -> Result<PathBuf, CallError> {
+        let below = name.strip_prefix(&self.top).map_err(|_| {
+            CallError::on(Op::Create, name)(io::Error::other("it lies outside its target"))
+        })?;
+        let mut place = PathBuf::from(self.held);
+        place.extend(below);
+        Ok(place)
+    }
+
+    fn open(&self, name: &Path, flags: OFlags) -> Result<OwnedFd, CallError> {
+        let place = self.place(name)?;
+        open_beneath(self.area.fd(), &place, flags)
+            .map_err(CallError::on(Op::Open, self.area.path().join(place)))
+    }
+
+    fn make(
+        &self,
+        entry: &mut tar::Entry<'_, impl Read>,
+        wanted: &ArchivedEntry,
+    ) -> Result<(), DepotError> {
+        let place = self.place(&wanted.name.0)?;
+        let path = self.area.path().join(&place);
+        let none = Path::new("");
+        let parent = place.parent().unwrap_or(none);
+        let parent = open_beneath(self.area.fd(), parent, OFlags::RDONLY | OFlags::DIRECTORY)
+            .map_err(CallError::on(Op::OpenDirectory, &path))?;
+        let name = place.file_name().unwrap_or(self.held);
+        match (wanted.kind, &wanted.link) {
+            (Kind::Directory, _) => {
+                rustix::fs::mkdirat(&parent, name, Mode::RWXU).map_err(CallError::on(Op::Create, &path))?;
+            }
+            (Kind::File, Some(first)) => {
+                let first = self.place(&first.0)?;
+                let holder = first.parent().unwrap_or(none);
+                let holder = open_beneath(self.area.fd(), holder, OFlags::PATH | OFlags::DIRECTORY)
+                    .map_err(CallError::on(Op::OpenDirectory, &path))?;
+                let first = first.file_name().unwrap_or(self.held);
+                rustix::fs::linkat(&holder, first, &parent, name, AtFlags::empty())
+                    .map_err(CallError::on(Op::Create, &path))?;
+            }
+            (Kind::File, None) => self.file(entry, wanted, parent.as_fd(), name, &path)?,
+            (Kind::Link, to) => {
+                let to = to.as_ref().map_or(none, |to| &to.0);
+                rustix::fs::symlinkat(to, &parent, name).map_err(CallError::on(Op::Create, &path))?;
+                undressed(&parent, name, wanted, false).map_err(CallError::on(Op::Create, &path))?;
+            }
+            (Kind::Special, _) => {
+                let kind = FileType::from_raw_mode(wanted.mode);
+                rustix::fs::mknodat(&parent, name, kind, Mode::RUSR | Mode::WUSR, wanted.device)
+                    .map_err(CallError::on(Op::Create, &path))?;
+                undressed(&parent, name, wanted, true).map_err(CallError::on(Op::Create, &path))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn file(
+        &self,
+        entry: &mut tar::Entry<'_, impl Read>,
+        wanted: &ArchivedEntry,
+        parent: impl AsFd,
+        name: &OsStr,
+        path: &Path,
+    ) -> Result<(), DepotError> {
+        let flags =
+            OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let fd = rustix::fs::openat(parent, name, flags, Mode::RUSR | Mode::WUSR)
+            .map_err(CallError::on(Op::Create, path))?;
+        let file = File::from(fd);
+        let hash = verify::content(entry, wanted.size, &mut |at, data| file.write_all_at(data, at))
+            .map_err(CallError::on(Op::Write, path))?;
+        if Some(&hash) != wanted.sha256.as_ref() {
+            let reason = "its contents are not those of the original".to_owned();
+            return Err(DepotError::Differs { path: path.to_owned(), reason });
+        }
+        file.set_len(wanted.size).map_err(CallError::on(Op::Write, path))?;
+        let fd = OwnedFd::from(file);
+        self.dress(&fd, wanted)?;
+        Ok(rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, path))?)
+    }
+
+    /// Gives a file or directory its owner, mode, attributes and times, in the order in which the
+    /// later ones survive: a change of owner clears set-id bits.
+    fn dress(&self, fd: &OwnedFd, wanted: &ArchivedEntry) -> Result<(), CallError> {
+        let path = self.area.path().join(&wanted.name.0);
+        let (uid, gid) = (Uid::from_raw(wanted.uid), Gid::from_raw(wanted.gid));
+        rustix::fs::fchown(fd, Some(uid), Some(gid)).map_err(CallError::on(Op::SetOwner, &path))?;
+        set_attributes(fd, &wanted.attributes).map_err(CallError::on(Op::SetAttribute, &path))?;
+        rustix::fs::fchmod(fd, Mode::from_raw_mode(wanted.mode & 0o7777))
+            .map_err(CallError::on(Op::SetMode, &path))?;
+        rustix::fs::futimens(fd, &times(wanted.atime, wanted.mtime))
+            .map_err(CallError::on(Op::SetTimes, &path))
+    }
+}
+
+/// The same for what is not opened: links have no mode of their own.
+fn undressed(
+    parent: &OwnedFd,
+    name: &OsStr,
+    wanted: &ArchivedEntry,
+    has_mode: bool,
+) -> io::Result<()> {
+    let flags = AtFlags::SYMLINK_NOFOLLOW;
+    let (uid, gid) = (Uid::from_raw(wanted.uid), Gid::from_raw(wanted.gid));
+    rustix::fs::chownat(parent, name, Some(uid), Some(gid), flags)?;
+    if has_mode {
+        let mode = Mode::from_raw_mode(wanted.mode & 0o7777);
+        rustix::fs::chmodat(parent, name, mode, AtFlags::empty())?;
+    }
+    Ok(rustix::fs::utimensat(parent, name, &times(wanted.atime, wanted.mtime), flags)?)
+}
+
+/// Access and modification time as the kernel takes them.
+pub(crate) fn times(atime: Time, mtime: Time) -> Timestamps {
+    let spec = |time: Time| Timespec { tv_sec: time.sec, tv_nsec: i64::from(time.nsec) };
+    Timestamps { last_access: spec(atime), last_modification: spec(mtime) }
+}
+
+/// Labels of the kernel's security modules may be set by root only and are not a user's data.
+fn set_attributes(fd: &OwnedFd, attributes: &BTreeMap<String, String>) -> io::Result<()> {
+    for (name, value) in attributes {
+        if name.starts_with("security.") && kernel::effective_user() != 0 {
+            continue;
+        }
+        let value = STANDARD.decode(value).map_err(io::Error::other)?;
+        rustix::fs::fsetxattr(fd, name.as_str(), &value, rustix::fs::XattrFlags::empty())?;
+    }
+    Ok(())
+}

@@ -1,0 +1,382 @@
+//! The result of a scan: every entry once, in arrays, with totals for every directory.
+//!
+//! Takes batches from the walk ([`Batch`], one per directory), gives totals, paths and rankings.
+//! Entries are numbered in the order they came; a directory's children are contiguous and come
+//! after the directory itself, so that totals are made bottom up by going backwards once.
+//! It knows only what the scan saw and never asks the system.
+//!
+//! **Links.** An inode with several names counts once in every directory that holds any of them,
+//! and is *exclusive* only where all of its names lie (`totals`).
+
+mod batch;
+mod ranking;
+mod totals;
+
+use std::collections::HashMap;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+pub use batch::Batch;
+pub use ranking::{Order, Ranking, Tail};
+
+use crate::kernel::{Kind, Op};
+use crate::units::{Age, Bytes, Time};
+
+/// The number of an entry in its catalog.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct EntryId(pub u32);
+
+/// No entry, no directory.
+const NONE: u32 = u32::MAX;
+
+/// How many classes an [`AgeProfile`] has.
+pub const AGE_CLASSES: usize = 8;
+
+/// The upper bounds of the classes of an [`AgeProfile`] but the last, newest first.
+pub const AGE_BOUNDS: [Age; AGE_CLASSES - 1] = [
+    Age::days(1),
+    Age::days(7),
+    Age::days(30),
+    Age::days(90),
+    Age::days(365),
+    Age::days(2 * 365),
+    Age::days(4 * 365),
+];
+
+/// Allocated bytes by age of the last writing, newest first. Single precision: it is for looking at.
+pub type AgeProfile = [f32; AGE_CLASSES];
+
+/// A place that a scan could not read, and why.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unreadable {
+    /// Where.
+    pub path: PathBuf,
+    /// What was tried.
+    pub op: Op,
+    /// The kernel's words.
+    pub error: String,
+    /// Its number for it (`errno(3)`), 0 if it came from elsewhere.
+    pub errno: i32,
+}
+
+/// How far one directory has been read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reading {
+    /// Not yet, or the scan was stopped before it was.
+    NotYet,
+    /// Wholly.
+    Done,
+    /// Not, or not wholly: it is among [`Catalog::unreadable`].
+    Failed,
+    /// It is the root of another volume, which was not entered.
+    OtherVolume,
+}
+
+/// What is summed for one directory, itself and all below it.
+#[derive(Clone, Debug)]
+struct Directory {
+    entry: u32,
+    first_child: u32,
+    children: u32,
+    entries: u32,
+    allocated: u64,
+    apparent: u64,
+    exclusive: u64,
+    newest: u32,
+    reading: Reading,
+    profile: AgeProfile,
+}
+
+/// The names of one inode that has several.
+#[derive(Clone, Debug)]
+struct LinkedInode {
+    links: u32,
+    names: Vec<u32>,
+}
+
+/// One place a scan began.
+#[derive(Clone, Debug)]
+pub struct Root {
+    /// Its path, with no link in it.
+    pub path: PathBuf,
+    /// Its entry.
+    pub entry: EntryId,
+}
+
+/// How many entries of each kind there are.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct KindCounts {
+    /// Regular files.
+    pub files: u64,
+    /// Directories.
+    pub directories: u64,
+    /// Symbolic links.
+    pub links: u64,
+    /// All else.
+    pub special: u64,
+}
+
+/// See the [module](self).
+#[derive(Debug)]
+pub struct Catalog {
+    now: Time,
+    parent: Vec<u32>,
+    name_at: Vec<u32>,
+    directory: Vec<u32>,
+    blocks: Vec<u64>,
+    size: Vec<u64>,
+    inode: Vec<u64>,
+    mtime: Vec<u32>,
+    atime: Vec<u32>,
+    owner: Vec<u32>,
+    kind: Vec<Kind>,
+    names: Vec<u8>,
+    directories: Vec<Directory>,
+    owners: Vec<(u32, u32)>,
+    owner_numbers: HashMap<(u32, u32), u32>,
+    linked: HashMap<(u64, u64), LinkedInode>,
+    roots: Vec<Root>,
+    unreadable: Vec<Unreadable>,
+    complete: bool,
+}
+
+impl Catalog {
+    /// An empty catalog; ages are counted from `now`.
+    pub fn new(now: Time) -> Self {
+        Self {
+            now,
+            parent: Vec::new(),
+            name_at: Vec::new(),
+            directory: Vec::new(),
+            blocks: Vec::new(),
+            size: Vec::new(),
+            inode: Vec::new(),
+            mtime: Vec::new(),
+            atime: Vec::new(),
+            owner: Vec::new(),
+            kind: Vec::new(),
+            names: Vec::new(),
+            directories: Vec::new(),
+            owners: Vec::new(),
+            owner_numbers: HashMap::new(),
+            linked: HashMap::new(),
+            roots: Vec::new(),
+            unreadable: Vec::new(),
+            complete: false,
+        }
+    }
+
+    /// The moment that ages are counted from: when the scan began.
+    pub fn now(&self) -> Time {
+        self.now
+    }
+
+    /// Whether the scan went to its end; places that could not be read do not speak against that.
+    pub fn is_complete(&self) -> bool {
+        self.complete
+    }
+
+    /// Entries so far.
+    pub fn len(&self) -> usize {
+        self.parent.len()
+    }
+
+    /// Whether there is no entry.
+    pub fn is_empty(&self) -> bool {
+        self.parent.is_empty()
+    }
+
+    /// Where the scan began, in the order asked for.
+    pub fn roots(&self) -> &[Root] {
+        &self.roots
+    }
+
+    /// What could not be read.
+    pub fn unreadable(&self) -> &[Unreadable] {
+        &self.unreadable
+    }
+
+    /// Keeps one more place that could not be read.
+    pub fn note_unreadable(&mut self, place: Unreadable) {
+        self.unreadable.push(place);
+    }
+
+    /// The directory that holds the entry; none for a root.
+    pub fn parent(&self, id: EntryId) -> Option<EntryId> {
+        let parent = self.parent[id.0 as usize];
+        (parent != NONE).then_some(EntryId(parent))
+    }
+
+    /// The entry's name; a root has its whole path.
+    pub fn name(&self, id: EntryId) -> &OsStr {
+        match self.roots.iter().find(|root| root.entry == id) {
+            Some(root) => root.path.as_os_str(),
+            None => OsStr::from_bytes(self.name_bytes(id)),
+        }
+    }
+
+    fn name_bytes(&self, id: EntryId) -> &[u8] {
+        let at = self.name_at[id.0 as usize] as usize;
+        &self.names[at + 1..at + 1 + usize::from(self.names[at])]
+    }
+
+    /// The entry's whole path.
+    pub fn path(&self, id: EntryId) -> PathBuf {
+        let mut names = Vec::new();
+        let mut at = id;
+        while let Some(up) = self.parent(at) {
+            names.push(self.name(at));
+            at = up;
+        }
+        let mut path = PathBuf::from(self.name(at));
+        path.extend(names.iter().rev());
+        path
+    }
+
+    /// The entry at a path, if the scan met it.
+    pub fn find(&self, path: &Path) -> Option<EntryId> {
+        let root = self
+            .roots
+            .iter()
+            .filter(|root| path.starts_with(&root.path))
+            .max_by_key(|root| root.path.components().count())?;
+        let below = path.strip_prefix(&root.path).ok()?;
+        below.iter().try_fold(root.entry, |at, name| {
+            self.children(at).find(|child| self.name_bytes(*child) == name.as_bytes())
+        })
+    }
+
+    /// What it is.
+    pub fn kind(&self, id: EntryId) -> Kind {
+        self.kind[id.0 as usize]
+    }
+
+    /// Whether it is a directory.
+    pub fn is_directory(&self, id: EntryId) -> bool {
+        self.directory[id.0 as usize] != NONE
+    }
+
+    /// Its inode number, as the scan saw it.
+    pub fn inode(&self, id: EntryId) -> u64 {
+        self.inode[id.0 as usize]
+    }
+
+    /// Number of its owner and group.
+    pub fn owner(&self, id: EntryId) -> (u32, u32) {
+        self.owners[(self.owner[id.0 as usize] & !MULTI_LINKED) as usize]
+    }
+
+    /// Bytes on disk of the entry and all below it, every inode once.
+    pub fn allocated(&self, id: EntryId) -> Bytes {
+        match self.row(id) {
+            Some(row) => Bytes::new(row.allocated),
+            None => Bytes::from_blocks(self.blocks[id.0 as usize]),
+        }
+    }
+
+    /// Length of the entry and all below it, every inode once.
+    pub fn apparent(&self, id: EntryId) -> Bytes {
+        Bytes::new(self.row(id).map_or(self.size[id.0 as usize], |row| row.apparent))
+    }
+
+    /// Bytes on disk that would be freed if just this entry, with all below it, went.
+    ///
+    /// Known only when the scan has ended: until then what has several names is left out.
+    pub fn exclusive(&self, id: EntryId) -> Bytes {
+        match self.row(id) {
+            Some(row) => Bytes::new(row.exclusive),
+            None if self.is_multi_linked(id) => Bytes::ZERO,
+            None => self.allocated(id),
+        }
+    }
+
+    /// Names in the entry: itself and all below it.
+    pub fn entries(&self, id: EntryId) -> u64 {
+        self.row(id).map_or(1, |row| u64::from(row.entries))
+    }
+
+    /// The newest writing in the entry and all below it, to the second.
+    pub fn newest(&self, id: EntryId) -> Time {
+        let own = self.mtime[id.0 as usize];
+        Time::at(i64::from(self.row(id).map_or(own, |row| row.newest)))
+    }
+
+    /// When the entry itself was last written, to the second, from 1970 to 2106.
+    pub fn modified(&self, id: EntryId) -> Time {
+        Time::at(i64::from(self.mtime[id.0 as usize]))
+    }
+
+    /// When the entry itself was last read, to the second, from 1970 to 2106.
+    pub fn accessed(&self, id: EntryId) -> Time {
+        Time::at(i64::from(self.atime[id.0 as usize]))
+    }
+
+    /// Allocated bytes of the entry and all below it, by age.
+    pub fn age_profile(&self, id: EntryId) -> AgeProfile {
+        match self.row(id) {
+            Some(row) => row.profile,
+            None => {
+                let mut profile = AgeProfile::default();
+                profile[self.age_class(self.mtime[id.0 as usize])] =
+                    self.allocated(id).get() as f32;
+                profile
+            }
+        }
+    }
+
+    /// How far a directory has been read; `None` for anything else.
+    pub fn reading(&self, id: EntryId) -> Option<Reading> {
+        self.row(id).map(|row| row.reading)
+    }
+
+    /// Whether it is a file with more than one name.
+    pub fn is_multi_linked(&self, id: EntryId) -> bool {
+        !self.is_directory(id) && self.owner[id.0 as usize] & MULTI_LINKED != 0
+    }
+
+    /// What lies directly in a directory, in the order it was read; nothing for anything else.
+    pub fn children(&self, id: EntryId) -> impl ExactSizeIterator<Item = EntryId> + use<> {
+        let (first, count) = self.row(id).map_or((0, 0), |row| (row.first_child, row.children));
+        (first..first + count).map(EntryId)
+    }
+
+    /// All entries, roots first of their trees, every directory before what it holds.
+    pub fn ids(&self) -> impl ExactSizeIterator<Item = EntryId> + use<> {
+        (0..self.len() as u32).map(EntryId)
+    }
+
+    /// How many entries of each kind a directory holds, itself included.
+    pub fn kind_counts(&self, id: EntryId) -> KindCounts {
+        let mut counts = KindCounts::default();
+        let mut open = vec![id];
+        while let Some(at) = open.pop() {
+            match self.kind(at) {
+                Kind::File => counts.files += 1,
+                Kind::Directory => counts.directories += 1,
+                Kind::Link => counts.links += 1,
+                Kind::Special => counts.special += 1,
+            }
+            open.extend(self.children(at));
+        }
+        counts
+    }
+
+    /// The roots of other volumes that were met and not entered.
+    pub fn other_volumes(&self) -> Vec<EntryId> {
+        let met = self.directories.iter().filter(|row| row.reading == Reading::OtherVolume);
+        met.map(|row| EntryId(row.entry)).collect()
+    }
+
+    fn row(&self, id: EntryId) -> Option<&Directory> {
+        self.directories.get(self.directory[id.0 as usize] as usize)
+    }
+
+    fn age_class(&self, mtime: u32) -> usize {
+        let age = Time::at(i64::from(mtime)).age(self.now);
+        AGE_BOUNDS.iter().position(|bound| age < *bound).unwrap_or(AGE_CLASSES - 1)
+    }
+}
+
+/// Set in an owner's number for an entry whose inode has several names.
+const MULTI_LINKED: u32 = 1 << 31;

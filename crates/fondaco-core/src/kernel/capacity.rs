@@ -1,0 +1,63 @@
+//! What a file system says about its room.
+
+use std::io;
+use std::path::Path;
+
+use serde::Serialize;
+
+use crate::units::{Bytes, Level};
+
+/// Room on one file system, in bytes and inodes (`statvfs(3)`).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Capacity {
+    /// Everything that files can use, the share reserved for root included.
+    pub total: Bytes,
+    /// In use.
+    pub used: Bytes,
+    /// Free for root.
+    pub free_root: Bytes,
+    /// Free for everybody else.
+    pub free_users: Bytes,
+    /// Inodes the file system can have; 0 where it makes them as needed.
+    pub inodes: u64,
+    /// Inodes free.
+    pub inodes_free: u64,
+    /// Size of a block.
+    pub block: u64,
+}
+
+impl Capacity {
+    /// Used / (used + available to root).
+    pub fn level(&self) -> Level {
+        Level::of(self.used, self.used + self.free_root)
+    }
+
+    /// The share of inodes in use, where the file system has a fixed number of them.
+    pub fn inode_level(&self) -> Option<Level> {
+        (self.inodes > 0).then(|| {
+            Level::of(Bytes::new(self.inodes - self.inodes_free), Bytes::new(self.inodes))
+        })
+    }
+}
+
+/// Asks the file system that holds `path`.
+///
+/// A network file system whose server is gone may keep the caller waiting for ever: ask those on a
+/// thread of their own.
+///
+/// # Errors
+///
+/// As `statvfs(3)`.
+pub fn capacity(path: &Path) -> io::Result<Capacity> {
+    let s = rustix::fs::statvfs(path)?;
+    let bytes = |blocks: u64| Bytes::new(blocks.saturating_mul(s.f_frsize));
+    Ok(Capacity {
+        total: bytes(s.f_blocks),
+        used: bytes(s.f_blocks.saturating_sub(s.f_bfree)),
+        free_root: bytes(s.f_bfree),
+        free_users: bytes(s.f_bavail),
+        inodes: s.f_files,
+        inodes_free: s.f_ffree.min(s.f_files),
+        block: s.f_frsize,
+    })
+}

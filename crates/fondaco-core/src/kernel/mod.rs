@@ -1,0 +1,24 @@
+//! Everything that is a system call or a file below `/proc`, and nothing that decides.
+//!
+//! The rest of the crate asks here for facts (what is this inode, what is mounted, who has it open)
+//! and for acts that are bound to a directory descriptor, so that a path swapped in between cannot
+//! turn them on something else.
+
+mod beneath;
+mod capacity;
+mod durable;
+mod machine;
+mod mounts;
+mod open_files;
+mod read_dir;
+mod remove_tree;
+mod stat;
+
+pub use beneath::{CallError, Op, PrivateDir, open_beneath, open_directory, open_root, parent_of};
+pub use capacity::{Capacity, capacity};
+pub use durable::{sync_directory, write_whole};
+pub use machine::{effective_user, machine_id, raise_descriptor_limit, random_id};
+pub use mounts::{Mount, mount_of, mounts};
+pub use open_files::{Holder, OpenFiles};
+pub use read_dir::{DirReader, RawEntry};
+pub use stat::{Kind, Stat, stat_at, stat_descriptor, stat_path};

@@ -1,0 +1,158 @@
+//! What `statx(2)` knows about one entry.
+
+use std::io;
+use std::os::fd::AsFd;
+use std::path::Path;
+
+use rustix::fs::{AtFlags, CWD, Statx, StatxFlags};
+use serde::{Deserialize, Serialize};
+
+use crate::units::{Bytes, Time};
+
+/// What sort of entry a name stands for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// A regular file.
+    File,
+    /// A directory.
+    Directory,
+    /// A symbolic link; never followed.
+    Link,
+    /// A FIFO, socket or device node.
+    Special,
+}
+
+impl Kind {
+    /// From the type bits of `st_mode` (`inode(7)`).
+    pub fn of_mode(mode: u32) -> Self {
+        match mode & 0o170_000 {
+            0o100_000 => Self::File,
+            0o040_000 => Self::Directory,
+            0o120_000 => Self::Link,
+            _ => Self::Special,
+        }
+    }
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::File => "file",
+            Self::Directory => "directory",
+            Self::Link => "link",
+            Self::Special => "special",
+        }
+    }
+}
+
+/// The facts about one inode at one moment.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Stat {
+    /// Device number of its file system (`makedev(3)` form).
+    pub dev: u64,
+    /// Inode number.
+    pub ino: u64,
+    /// Id of the mount it was reached through; 0 if the kernel does not tell (before 5.8).
+    pub mount: u64,
+    /// What it is.
+    pub kind: Kind,
+    /// `st_mode`, with the type bits.
+    pub mode: u32,
+    /// Number of names (hard links).
+    pub links: u32,
+    /// Owner's number.
+    pub uid: u32,
+    /// Group's number.
+    pub gid: u32,
+    /// Length in bytes (`st_size`).
+    pub size: u64,
+    /// Blocks of 512 bytes.
+    pub blocks: u64,
+    /// Device number of a device node.
+    pub rdev: u64,
+    /// Last read.
+    pub atime: Time,
+    /// Last written.
+    pub mtime: Time,
+    /// Last change of the inode.
+    pub ctime: Time,
+    /// Birth, where the file system keeps it.
+    pub btime: Option<Time>,
+    /// Cannot be changed or removed by anyone (`chattr +i`).
+    pub immutable: bool,
+    /// Can only be appended to (`chattr +a`).
+    pub append_only: bool,
+    /// It is the root of a mount.
+    pub mount_root: bool,
+}
+
+// linux/stat.h
+const ATTR_IMMUTABLE: u64 = 0x10;
+const ATTR_APPEND: u64 = 0x20;
+const ATTR_MOUNT_ROOT: u64 = 0x2000;
+
+impl Stat {
+    /// Bytes on disk.
+    pub fn allocated(&self) -> Bytes {
+        Bytes::from_blocks(self.blocks)
+    }
+
+    pub(crate) fn of_statx(x: &Statx) -> Self {
+        let time = |t: rustix::fs::StatxTimestamp| Time { sec: t.tv_sec, nsec: t.tv_nsec };
+        let attributes = x.stx_attributes.bits() & x.stx_attributes_mask.bits();
+        let mask = StatxFlags::from_bits_retain(x.stx_mask);
+        Self {
+            dev: rustix::fs::makedev(x.stx_dev_major, x.stx_dev_minor),
+            ino: x.stx_ino,
+            mount: if mask.contains(StatxFlags::MNT_ID) { x.stx_mnt_id } else { 0 },
+            kind: Kind::of_mode(u32::from(x.stx_mode)),
+            mode: u32::from(x.stx_mode),
+            links: x.stx_nlink,
+            uid: x.stx_uid,
+            gid: x.stx_gid,
+            size: x.stx_size,
+            blocks: x.stx_blocks,
+            rdev: rustix::fs::makedev(x.stx_rdev_major, x.stx_rdev_minor),
+            atime: time(x.stx_atime),
+            mtime: time(x.stx_mtime),
+            ctime: time(x.stx_ctime),
+            btime: mask.contains(StatxFlags::BTIME).then(|| time(x.stx_btime)),
+            immutable: attributes & ATTR_IMMUTABLE != 0,
+            append_only: attributes & ATTR_APPEND != 0,
+            mount_root: attributes & ATTR_MOUNT_ROOT != 0,
+        }
+    }
+}
+
+fn wanted() -> StatxFlags {
+    StatxFlags::BASIC_STATS | StatxFlags::BTIME | StatxFlags::MNT_ID
+}
+
+/// The entry `name` of an open directory, itself and not what a link points to.
+///
+/// # Errors
+///
+/// As `statx(2)`. Automounts are not triggered.
+pub fn stat_at(directory: impl AsFd, name: impl rustix::path::Arg) -> io::Result<Stat> {
+    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+    Ok(Stat::of_statx(&rustix::fs::statx(directory, name, flags, wanted())?))
+}
+
+/// What an open descriptor refers to.
+///
+/// # Errors
+///
+/// As `statx(2)`.
+pub fn stat_descriptor(descriptor: impl AsFd) -> io::Result<Stat> {
+    Ok(Stat::of_statx(&rustix::fs::statx(descriptor, "", AtFlags::EMPTY_PATH, wanted())?))
+}
+
+/// The entry at a path, itself and not what a link points to. For display only: between this call
+/// and the next the path may mean something else.
+///
+/// # Errors
+///
+/// As `statx(2)`.
+pub fn stat_path(path: &Path) -> io::Result<Stat> {
+    stat_at(CWD, path)
+}

@@ -1,0 +1,26 @@
+//! Everything of Fondaco but its screen.
+//!
+//! ```text
+//!  kernel ─▶ scan ─▶ catalog ─▶ analysis ─▶ plan ─▶ carry_out ─▶ journal ─▶ put back
+//!             │                     ▲        ▲          │
+//!  volume ────┘                   rule ──────┘          └▶ archive ─▶ depot
+//! ```
+//!
+//! [`kernel`] asks the system; [`scan`] walks trees into a [`catalog`]; [`volume`] knows levels
+//! and waterlines; [`analysis`] and [`rule`] say what may go and why; [`plan`] records what is to
+//! go, as reviewed; [`carry_out`] does it, or rehearses it, and undoes it; [`archive`] packs and
+//! unpacks. A module uses only those before it in this list, and none of them prints, parses
+//! arguments or knows a terminal.
+
+pub mod analysis;
+pub mod archive;
+pub mod carry_out;
+pub mod catalog;
+pub mod kernel;
+pub mod plan;
+pub mod rule;
+pub mod scan;
+pub mod shown;
+pub mod state;
+pub mod units;
+pub mod volume;

@@ -1,0 +1,189 @@
+//! The plan as a document; its JSON form is described in `docs/formats.md`.
+
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use super::{Forecast, Target};
+use crate::kernel;
+use crate::shown::{DocPath, Shown};
+use crate::units::{Bytes, Time};
+
+/// The version of the document that this program writes and reads.
+pub const VERSION: u32 = 1;
+
+/// What is done to a target.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "do", rename_all = "kebab-case")]
+pub enum Deed {
+    /// Removed for good.
+    Delete,
+    /// Moved into the holding area on its volume.
+    SetAside,
+    /// Packed into a depot, compared, then removed.
+    Archive {
+        /// The depot's directory.
+        depot: PathBuf,
+    },
+}
+
+impl Deed {
+    /// The word for it.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Self::Delete => "delete",
+            Self::SetAside => "set aside",
+            Self::Archive { .. } => "archive",
+        }
+    }
+}
+
+/// One line of a plan.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Action {
+    /// Its number in the plan, from 1.
+    pub number: u32,
+    /// What is done.
+    #[serde(flatten)]
+    pub deed: Deed,
+    /// Why: by hand, or which rule.
+    pub reason: String,
+    /// To what.
+    pub target: Target,
+    /// The mount point of the volume it lies on.
+    pub volume: DocPath,
+    /// What it frees.
+    pub frees: Forecast,
+}
+
+/// See the [module](self).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Plan {
+    /// Version of the document.
+    pub fondaco: u32,
+    /// Always `plan`.
+    pub kind: String,
+    /// Tells this plan from any other.
+    pub id: String,
+    /// The machine that it is for.
+    pub machine: String,
+    /// When it was made, RFC 3339.
+    pub created: String,
+    /// Places that its rules protect, with all that is in them.
+    #[serde(default)]
+    pub protect: Vec<DocPath>,
+    /// What is to be done, in this order.
+    pub actions: Vec<Action>,
+}
+
+/// Why a text is not a plan that can be used here.
+#[derive(Debug, thiserror::Error)]
+pub enum PlanError {
+    /// It is no plan at all, or a damaged one.
+    #[error("this is not a plan: {0}")]
+    Syntax(#[from] serde_json::Error),
+    /// It is another document of Fondaco.
+    #[error("this is a `{0}` document, not a plan")]
+    OtherKind(String),
+    /// A later or earlier form.
+    #[error("this plan has version {0}; this program reads version {VERSION}: make the plan anew")]
+    OtherVersion(u64),
+    /// Made elsewhere.
+    #[error("this plan was made on another machine ({0}); make one here")]
+    OtherMachine(String),
+    /// Its numbers do not run from 1, or a target is not an absolute path without `..`.
+    #[error("this plan is damaged: {0}")]
+    Damaged(String),
+    /// No random number could be had for its id.
+    #[error("no random number for the plan's id: {0}")]
+    NoId(std::io::Error),
+}
+
+impl Plan {
+    /// A plan for this machine.
+    ///
+    /// # Errors
+    ///
+    /// [`PlanError::NoId`].
+    pub fn new(
+        mut actions: Vec<Action>,
+        protect: Vec<DocPath>,
+        now: Time,
+    ) -> Result<Self, PlanError> {
+        for (number, action) in (1..).zip(&mut actions) {
+            action.number = number;
+        }
+        Ok(Self {
+            fondaco: VERSION,
+            kind: "plan".to_owned(),
+            id: kernel::random_id().map_err(PlanError::NoId)?,
+            machine: kernel::machine_id(),
+            created: now.rfc3339(),
+            protect,
+            actions,
+        })
+    }
+
+    /// Reads a plan and makes sure that it is one for this machine and version.
+    ///
+    /// # Errors
+    ///
+    /// [`PlanError`].
+    pub fn parse(text: &str) -> Result<Self, PlanError> {
+        let head: serde_json::Value = serde_json::from_str(text)?;
+        match (head["kind"].as_str(), head["fondaco"].as_u64()) {
+            (Some("plan"), Some(version)) if version == u64::from(VERSION) => {}
+            (Some("plan"), Some(version)) => return Err(PlanError::OtherVersion(version)),
+            (Some(kind), Some(_)) => return Err(PlanError::OtherKind(kind.to_owned())),
+            _ => return Err(PlanError::Damaged("`fondaco` and `kind` are missing".to_owned())),
+        }
+        let plan: Self = serde_json::from_value(head)?;
+        if plan.machine != kernel::machine_id() {
+            return Err(PlanError::OtherMachine(plan.machine));
+        }
+        plan.check_numbers_and_paths()?;
+        Ok(plan)
+    }
+
+    fn check_numbers_and_paths(&self) -> Result<(), PlanError> {
+        for (number, action) in (1..).zip(&self.actions) {
+            if action.number != number {
+                let found = action.number;
+                return Err(PlanError::Damaged(format!("action {found} stands where {number} should")));
+            }
+            if !is_plain(&action.target.path.0) {
+                return Err(PlanError::Damaged(format!(
+                    "the target {} is not an absolute path without `..`",
+                    Shown(&action.target.path.0)
+                )));
+            }
+        }
+        Ok(())
+    }
+
+    /// What it frees in all.
+    pub fn frees(&self) -> Forecast {
+        Forecast {
+            now: self.actions.iter().map(|action| action.frees.now).sum(),
+            later: self.actions.iter().map(|action| action.frees.later).sum(),
+        }
+    }
+
+    /// The volumes it acts on, each with the bytes it frees there at once.
+    pub fn volumes(&self) -> Vec<(PathBuf, Bytes)> {
+        let mut volumes: Vec<(PathBuf, Bytes)> = Vec::new();
+        for action in &self.actions {
+            match volumes.iter_mut().find(|(path, _)| *path == action.volume.0) {
+                Some((_, bytes)) => *bytes += action.frees.now,
+                None => volumes.push((action.volume.0.clone(), action.frees.now)),
+            }
+        }
+        volumes
+    }
+}
+
+fn is_plain(path: &Path) -> bool {
+    use std::path::Component::{Normal, RootDir};
+    path.is_absolute() && path.components().all(|part| matches!(part, Normal(_) | RootDir))
+}

@@ -1,0 +1,244 @@
+//! The plan while it is being made: things put on it and taken off, with a forecast at any time.
+
+use std::path::{Path, PathBuf};
+
+use super::{Action, Deed, Forecast, Plan, PlanError, Refusal, Survey, forecast};
+use crate::shown::DocPath;
+use crate::units::{Bytes, Time};
+
+/// One thing on the draft.
+#[derive(Clone, Debug)]
+pub struct Planned {
+    /// Where it is.
+    pub path: PathBuf,
+    /// What is to be done.
+    pub deed: Deed,
+    /// By hand, or which rule.
+    pub reason: String,
+    /// The mount point of its volume.
+    pub volume: PathBuf,
+    /// Bytes that the catalog says it would free; used until it has been reviewed.
+    pub estimate: Bytes,
+    /// Entries in it, as the catalog says.
+    pub entries: u64,
+    /// How far its review is.
+    pub review: Review,
+}
+
+/// How far the close look at a planned thing is.
+#[derive(Clone, Debug)]
+pub enum Review {
+    /// Not done yet.
+    Pending,
+    /// Done: this is what will be compared.
+    Ready(Box<Survey>),
+    /// It cannot be planned, and why.
+    Refused(String),
+}
+
+/// What putting something on the draft came to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Put {
+    /// It is on the draft now.
+    Added,
+    /// It is on the draft, and so many things below it that were planned before go with it.
+    TookIn(usize),
+    /// It was on the draft and no longer is.
+    TakenOff,
+    /// It is not added: this, above it, is planned already.
+    InsideOf(PathBuf),
+}
+
+/// See the [module](self).
+#[derive(Clone, Debug, Default)]
+pub struct Draft {
+    planned: Vec<Planned>,
+    frees: Vec<Forecast>,
+}
+
+impl Draft {
+    /// What is planned, in order.
+    pub fn planned(&self) -> &[Planned] {
+        &self.planned
+    }
+
+    /// What each of them frees, in the same order.
+    pub fn frees(&self) -> &[Forecast] {
+        &self.frees
+    }
+
+    /// Whether nothing is planned.
+    pub fn is_empty(&self) -> bool {
+        self.planned.is_empty()
+    }
+
+    /// Puts a thing on the draft, or takes it off if it is there with the same deed. Nothing is
+    /// ever planned twice: see [`Put`].
+    pub fn put(&mut self, new: Planned) -> Put {
+        if let Some(at) = self.planned.iter().position(|planned| planned.path == new.path) {
+            self.planned.remove(at);
+            self.forecast();
+            return Put::TakenOff;
+        }
+        if let Some(above) = self.covering(&new.path) {
+            return Put::InsideOf(above.path.clone());
+        }
+        let before = self.planned.len();
+        self.planned.retain(|planned| !planned.path.starts_with(&new.path));
+        let taken_in = before - self.planned.len();
+        self.planned.push(new);
+        self.forecast();
+        if taken_in == 0 { Put::Added } else { Put::TookIn(taken_in) }
+    }
+
+    /// Takes a thing off.
+    pub fn take_off(&mut self, path: &Path) {
+        self.planned.retain(|planned| planned.path != path);
+        self.forecast();
+    }
+
+    /// Empties the draft.
+    pub fn clear(&mut self) {
+        *self = Self::default();
+    }
+
+    /// Changes what is done to a planned thing.
+    pub fn set_deed(&mut self, path: &Path, deed: Deed) {
+        if let Some(planned) = self.planned.iter_mut().find(|planned| planned.path == path) {
+            planned.deed = deed;
+        }
+        self.forecast();
+    }
+
+    /// Takes in the outcome of a close look.
+    pub fn reviewed(&mut self, path: &Path, outcome: Result<Survey, Refusal>) {
+        if let Some(planned) = self.planned.iter_mut().find(|planned| planned.path == path) {
+            planned.review = match outcome {
+                Ok(survey) => Review::Ready(Box::new(survey)),
+                Err(refusal) => Review::Refused(refusal.to_string()),
+            };
+        }
+        self.forecast();
+    }
+
+    /// The planned thing that a path is, or lies in.
+    pub fn covering(&self, path: &Path) -> Option<&Planned> {
+        self.planned.iter().find(|planned| path.starts_with(&planned.path))
+    }
+
+    /// What is freed on one volume.
+    pub fn relief(&self, volume: &Path) -> Forecast {
+        let mut sum = Forecast::default();
+        for (planned, frees) in self.planned.iter().zip(&self.frees) {
+            if planned.volume == volume {
+                sum.now += frees.now;
+                sum.later += frees.later;
+            }
+        }
+        sum
+    }
+
+    /// The draft as a plan: what has been reviewed and not refused.
+    ///
+    /// # Errors
+    ///
+    /// [`PlanError::NoId`].
+    pub fn to_plan(&self, protect: Vec<DocPath>, now: Time) -> Result<Plan, PlanError> {
+        let actions = self.planned.iter().zip(&self.frees).filter_map(|(planned, frees)| {
+            let Review::Ready(survey) = &planned.review else { return None };
+            Some(Action {
+                number: 0,
+                deed: planned.deed.clone(),
+                reason: planned.reason.clone(),
+                target: survey.target.clone(),
+                volume: DocPath(planned.volume.clone()),
+                frees: *frees,
+            })
+        });
+        Plan::new(actions.collect(), protect, now)
+    }
+
+    fn forecast(&mut self) {
+        let ready = self.planned.iter().filter_map(|planned| match &planned.review {
+            Review::Ready(survey) => Some((&planned.deed, &**survey)),
+            _ => None,
+        });
+        let mut exact = forecast(ready).into_iter();
+        self.frees = self
+            .planned
+            .iter()
+            .map(|planned| match (&planned.review, &planned.deed) {
+                (Review::Ready(_), _) => exact.next().unwrap_or_default(),
+                (Review::Refused(_), _) => Forecast::default(),
+                (Review::Pending, Deed::SetAside) => {
+                    Forecast { now: Bytes::ZERO, later: planned.estimate }
+                }
+                (Review::Pending, _) => Forecast { now: planned.estimate, later: Bytes::ZERO },
+            })
+            .collect();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plan::survey;
+
+    fn planned(path: &Path, deed: Deed) -> Planned {
+        Planned {
+            path: path.to_owned(),
+            deed,
+            reason: "by hand".into(),
+            volume: "/srv".into(),
+            estimate: Bytes::new(100),
+            entries: 1,
+            review: Review::Pending,
+        }
+    }
+
+    #[test]
+    fn nothing_is_planned_twice_and_what_lies_inside_goes_with_its_parent() {
+        let mut draft = Draft::default();
+        let put = |draft: &mut Draft, path: &str| draft.put(planned(Path::new(path), Deed::Delete));
+        assert_eq!(put(&mut draft, "/srv/a/x"), Put::Added);
+        assert_eq!(put(&mut draft, "/srv/a/y"), Put::Added);
+        assert_eq!(draft.relief(Path::new("/srv")).now, Bytes::new(200));
+        assert_eq!(put(&mut draft, "/srv/a"), Put::TookIn(2));
+        assert_eq!(put(&mut draft, "/srv/a/x/1"), Put::InsideOf("/srv/a".into()));
+        assert_eq!(put(&mut draft, "/srv/ab"), Put::Added);
+        assert_eq!(put(&mut draft, "/srv/a"), Put::TakenOff);
+        assert_eq!(draft.planned().len(), 1);
+        draft.set_deed(Path::new("/srv/ab"), Deed::SetAside);
+        let frees = draft.relief(Path::new("/srv"));
+        assert_eq!((frees.now, frees.later), (Bytes::ZERO, Bytes::new(100)));
+    }
+
+    #[test]
+    fn bytes_that_two_names_share_are_freed_by_the_last_of_them_and_by_none_if_one_stays() {
+        let directory = tempfile::tempdir().unwrap();
+        let root = directory.path().canonicalize().unwrap();
+        std::fs::create_dir(root.join("b")).unwrap();
+        std::fs::write(root.join("a"), vec![7u8; 50_000]).unwrap();
+        std::fs::hard_link(root.join("a"), root.join("b/again")).unwrap();
+        let size = survey(&root.join("a")).unwrap().target.allocated;
+        let frees = |paths: &[(&str, Deed)]| {
+            let mut draft = Draft::default();
+            for (path, deed) in paths {
+                let path = root.join(path);
+                draft.put(planned(&path, deed.clone()));
+                draft.reviewed(&path, survey(&path));
+            }
+            let sum = draft.relief(Path::new("/srv"));
+            (sum.now, sum.later)
+        };
+        let directory_itself =
+            survey(&root.join("b")).unwrap().single;
+        assert_eq!(frees(&[("a", Deed::Delete)]), (Bytes::ZERO, Bytes::ZERO));
+        assert_eq!(frees(&[("a", Deed::Delete), ("b/again", Deed::Delete)]), (size, Bytes::ZERO));
+        assert_eq!(frees(&[("a", Deed::Delete), ("b/again", Deed::SetAside)]), (Bytes::ZERO, size));
+        assert_eq!(
+            frees(&[("a", Deed::Delete), ("b", Deed::Delete)]),
+            (size + directory_itself, Bytes::ZERO)
+        );
+    }
+}

@@ -1,0 +1,18 @@
+//! What is to go, as it was reviewed: the plan, its targets, and what it will free.
+//!
+//! Takes paths that a person or a rule chose; gives a [`Plan`], a document that can be kept,
+//! reviewed, rehearsed and carried out later, perhaps by another process. Nothing is changed here.
+//! What a target looked like when it was planned is its [`Target`] record; `carry_out` acts only on
+//! what still fits that record.
+
+mod document;
+mod draft;
+mod forecast;
+mod refusal;
+mod survey;
+
+pub use document::{Action, Deed, Plan, PlanError, VERSION};
+pub use draft::{Draft, Planned, Put, Review};
+pub use forecast::{Forecast, forecast};
+pub use refusal::Refusal;
+pub use survey::{Each, Located, Survey, Target, Touched, Visit, locate, survey, survey_at};

@@ -1,0 +1,86 @@
+//! Why a target is left alone.
+
+use std::path::PathBuf;
+
+use crate::kernel::{CallError, Holder};
+use crate::shown::Shown;
+
+/// A guard that stopped an action. What it stopped on is untouched, or back in its place.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Refusal {
+    /// A place that is never removed.
+    #[error("{} is protected: {reason}", Shown(path))]
+    Protected {
+        /// Which.
+        path: PathBuf,
+        /// By what.
+        reason: String,
+    },
+    /// It is not there any more.
+    #[error("{} is gone", Shown(.0))]
+    Gone(PathBuf),
+    /// It is not what was reviewed.
+    #[error("{} has changed since it was reviewed: {difference}", Shown(path))]
+    Changed {
+        /// Which.
+        path: PathBuf,
+        /// What is different now.
+        difference: String,
+    },
+    /// A process has it, or something below it, open.
+    #[error("{} is in use by pid {} ({})", Shown(path), holder.pid, holder.command)]
+    InUse {
+        /// Which.
+        path: PathBuf,
+        /// By whom.
+        holder: Holder,
+    },
+    /// Something else is mounted on it or below it.
+    #[error("{} has another volume mounted on it or below it", Shown(.0))]
+    MountBelow(PathBuf),
+    /// It carries the immutable or the append-only attribute.
+    #[error("{} is marked immutable or append-only (see lsattr)", Shown(.0))]
+    Immutable(PathBuf),
+    /// An archive cannot keep it.
+    #[error("{} cannot be archived: {reason}", Shown(path))]
+    NotArchivable {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        reason: String,
+    },
+    /// Its archive could not be written or did not stand the comparison.
+    #[error("it could not be archived: {0}")]
+    Archive(String),
+    /// There is something at the place to which it is to go back.
+    #[error("{} exists; what was there before stays in the holding area", Shown(.0))]
+    Occupied(PathBuf),
+    /// It is neither in its place nor held: only the journal knows of it.
+    #[error("{} cannot be put back: {reason}", Shown(path))]
+    NotHeld {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        reason: String,
+    },
+    /// It was taken away, did not stand the second comparison, and its place was taken meanwhile.
+    #[error("{} could not be given its place back and is kept as {}", Shown(path), Shown(held))]
+    Stranded {
+        /// Its place.
+        path: PathBuf,
+        /// Where it is.
+        held: PathBuf,
+    },
+    /// No directory could be made on its volume to move it into.
+    #[error("no holding area can be made on the volume of {}: {reason}", Shown(path))]
+    NoHoldingArea {
+        /// Which target.
+        path: PathBuf,
+        /// What was tried.
+        reason: String,
+    },
+    /// The kernel refused.
+    #[error("{}", .0.whole())]
+    Call(#[from] CallError),
+}

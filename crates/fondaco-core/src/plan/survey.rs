@@ -1,0 +1,339 @@
+//! Looking at one target closely: the record that it is later compared with.
+
+use std::collections::HashMap;
+use std::ffi::{OsStr, OsString};
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use super::Refusal;
+use crate::kernel::{self, CallError, DirReader, Kind, Op, Stat};
+use crate::shown::DocPath;
+use crate::units::{Bytes, Time};
+
+/// A target as it was reviewed. Only what still fits this is ever removed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Target {
+    /// Where.
+    pub path: DocPath,
+    /// Device number of its file system.
+    pub device: u64,
+    /// Inode number.
+    pub inode: u64,
+    /// What it is.
+    pub kind: Kind,
+    /// Length in bytes.
+    pub size: u64,
+    /// Last written.
+    pub mtime: Time,
+    /// Last change of the inode.
+    pub ctime: Time,
+    /// Number of its names.
+    pub links: u32,
+    /// Names in it: itself and all below it.
+    pub entries: u64,
+    /// Bytes on disk, itself and all below it, every inode once.
+    pub allocated: Bytes,
+    /// Of a directory: a BLAKE3 hash over the records of all below it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub digest: Option<String>,
+}
+
+impl Target {
+    /// Says what is different, if anything is. `moved`: it has been renamed since the review, which
+    /// by itself changes the inode's change time.
+    pub fn difference(&self, found: &Target, moved: bool) -> Option<String> {
+        let differs = |what: &str, then: String, now: String| {
+            (then != now).then(|| format!("{what} was {then} and is {now}"))
+        };
+        differs("kind", self.kind.word().into(), found.kind.word().into())
+            .or_else(|| differs("device", self.device.to_string(), found.device.to_string()))
+            .or_else(|| differs("inode", self.inode.to_string(), found.inode.to_string()))
+            .or_else(|| differs("size", self.size.to_string(), found.size.to_string()))
+            .or_else(|| differs("last written", self.mtime.to_string(), found.mtime.to_string()))
+            .or_else(|| differs("links", self.links.to_string(), found.links.to_string()))
+            .or_else(|| {
+                let (then, now) = (self.ctime.to_string(), found.ctime.to_string());
+                if moved { None } else { differs("inode changed", then, now) }
+            })
+            .or_else(|| differs("entries", self.entries.to_string(), found.entries.to_string()))
+            .or_else(|| {
+                (self.digest != found.digest).then(|| "something below it is different".to_owned())
+            })
+    }
+}
+
+/// What a close look at one target found.
+#[derive(Clone, Debug)]
+pub struct Survey {
+    /// The record.
+    pub target: Target,
+    /// Bytes on disk of what has one name only.
+    pub single: Bytes,
+    /// Inodes with several names: device, inode → names in all, names below the target, bytes.
+    pub linked: HashMap<(u64, u64), (u32, u32, Bytes)>,
+    /// Whether there is a socket, which no archive can keep; its path.
+    pub socket: Option<PathBuf>,
+}
+
+/// Inodes whose names or change times this run itself has altered, so that another name of the
+/// same inode can still be recognised as what was reviewed.
+#[derive(Debug, Default)]
+pub struct Touched {
+    inodes: HashMap<(u64, u64), (Stat, Stat)>,
+}
+
+impl Touched {
+    /// Notes what an inode was as reviewed and what it is after our own act.
+    pub fn note(&mut self, before: &Stat, after: &Stat) {
+        let key = (before.dev, before.ino);
+        let reviewed = self.as_reviewed(*before);
+        self.inodes.insert(key, (reviewed, *after));
+    }
+
+    /// The facts as they were before our own acts, if nobody else has changed the inode since.
+    pub fn as_reviewed(&self, found: Stat) -> Stat {
+        match self.inodes.get(&(found.dev, found.ino)) {
+            Some((reviewed, after))
+                if (after.ctime, after.links) == (found.ctime, found.links) =>
+            {
+                Stat { ctime: reviewed.ctime, links: reviewed.links, ..found }
+            }
+            _ => found,
+        }
+    }
+}
+
+/// A target's parent directory, opened safely.
+#[derive(Debug)]
+pub struct Located {
+    /// The directory that holds it.
+    pub parent: OwnedFd,
+    /// Its name there.
+    pub name: OsString,
+    /// The root of the mount that it lies on.
+    pub mount_point: PathBuf,
+}
+
+/// Opens the directory that holds a target: from the root of its mount, beneath it, no links.
+///
+/// # Errors
+///
+/// [`Refusal::Gone`], [`Refusal::MountBelow`] for a mount's root, [`Refusal::Call`].
+pub fn locate(path: &Path) -> Result<Located, Refusal> {
+    let gone = |error: CallError| match error.source.kind() {
+        io::ErrorKind::NotFound => Refusal::Gone(path.to_owned()),
+        _ => Refusal::Call(error),
+    };
+    let parent = path.parent().unwrap_or(path);
+    let on = kernel::stat_path(parent).map_err(CallError::on(Op::Examine, parent)).map_err(gone)?;
+    let mounts =
+        kernel::mounts().map_err(CallError::on(Op::Read, "/proc/self/mountinfo"))?;
+    let mount = mounts
+        .iter()
+        .find(|mount| mount.id == on.mount && path.starts_with(&mount.mount_point))
+        .or_else(|| kernel::mount_of(parent, &mounts))
+        .ok_or_else(|| Refusal::Gone(path.to_owned()))?;
+    if mount.mount_point == path {
+        return Err(Refusal::MountBelow(path.to_owned()));
+    }
+    let (parent, name) = kernel::parent_of(&mount.mount_point, path).map_err(gone)?;
+    Ok(Located { parent, name: name.to_owned(), mount_point: mount.mount_point.clone() })
+}
+
+/// One entry that a survey meets.
+#[derive(Debug)]
+pub struct Visit<'a> {
+    /// The directory that holds it.
+    pub parent: BorrowedFd<'a>,
+    /// Its name there.
+    pub name: &'a OsStr,
+    /// Its path below the target; empty for the target itself.
+    pub below: &'a Path,
+    /// The facts about it.
+    pub stat: &'a Stat,
+}
+
+/// What a survey tells of every entry, directories before what they hold.
+pub type Each<'a> = dyn FnMut(Visit<'_>) -> Result<(), Refusal> + 'a;
+
+/// Looks at a target and all below it, one by one in the order of names, and changes nothing.
+///
+/// # Errors
+///
+/// [`Refusal`]: gone, another volume below it, immutable, or not readable.
+pub fn survey(path: &Path) -> Result<Survey, Refusal> {
+    let located = locate(path)?;
+    survey_at(located.parent.as_fd(), &located.name, path, &Touched::default(), &mut |_| Ok(()))
+}
+
+/// As [`survey`], for an entry of an open directory. `path` is the name it goes by in the record;
+/// `each` is told every entry, and can end the survey with a refusal of its own.
+///
+/// # Errors
+///
+/// As [`survey`], and what `each` refuses.
+pub fn survey_at(
+    parent: BorrowedFd<'_>,
+    name: &OsStr,
+    path: &Path,
+    touched: &Touched,
+    each: &mut Each<'_>,
+) -> Result<Survey, Refusal> {
+    let top = match kernel::stat_at(parent, name) {
+        Ok(stat) => touched.as_reviewed(stat),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            return Err(Refusal::Gone(path.to_owned()));
+        }
+        Err(error) => return Err(CallError::on(Op::Examine, path)(error).into()),
+    };
+    let directory = kernel::stat_descriptor(parent).map_err(CallError::on(Op::Examine, path))?;
+    if top.mount != directory.mount {
+        return Err(Refusal::MountBelow(path.to_owned()));
+    }
+    let mut walk = Walk {
+        survey: Survey {
+            target: Target {
+                path: DocPath(path.to_owned()),
+                device: top.dev,
+                inode: top.ino,
+                kind: top.kind,
+                size: top.size,
+                mtime: top.mtime,
+                ctime: top.ctime,
+                links: if top.kind == Kind::Directory { 0 } else { top.links },
+                entries: 0,
+                allocated: Bytes::ZERO,
+                digest: None,
+            },
+            single: Bytes::ZERO,
+            linked: HashMap::new(),
+            socket: None,
+        },
+        mount: top.mount,
+        path,
+        touched,
+    };
+    walk.count(Path::new(""), &top)?;
+    each(Visit { parent, name, below: Path::new(""), stat: &top })?;
+    if top.kind == Kind::Directory {
+        walk.below(parent, name, each)?;
+    }
+    let survey = &mut walk.survey;
+    survey.target.allocated =
+        survey.single + survey.linked.values().map(|(_, _, bytes)| *bytes).sum();
+    Ok(walk.survey)
+}
+
+struct Walk<'a> {
+    survey: Survey,
+    mount: u64,
+    path: &'a Path,
+    touched: &'a Touched,
+}
+
+/// A directory on the way down: its descriptor, and the names still to be looked at, last first.
+struct Level {
+    fd: OwnedFd,
+    names: Vec<OsString>,
+}
+
+impl Walk<'_> {
+    fn below(
+        &mut self,
+        parent: BorrowedFd<'_>,
+        name: &OsStr,
+        each: &mut Each<'_>,
+    ) -> Result<(), Refusal> {
+        let mut hash = blake3::Hasher::new();
+        let mut at = PathBuf::new();
+        let mut levels = vec![self.open(parent, name, &at)?];
+        while let Some(level) = levels.last_mut() {
+            let Some(name) = level.names.pop() else {
+                levels.pop();
+                at.pop();
+                hash.update(b"\0up");
+                continue;
+            };
+            at.push(&name);
+            let found = kernel::stat_at(&level.fd, name.as_os_str())
+                .map_err(CallError::on(Op::Examine, self.path.join(&at)))?;
+            let stat = self.touched.as_reviewed(found);
+            if stat.mount != self.mount {
+                return Err(Refusal::MountBelow(self.path.join(&at)));
+            }
+            self.count(&at, &stat)?;
+            each(Visit { parent: level.fd.as_fd(), name: &name, below: &at, stat: &stat })?;
+            hash.update(&record(&name, &stat));
+            if stat.kind == Kind::Directory {
+                let next = self.open(level.fd.as_fd(), &name, &at)?;
+                levels.push(next);
+            } else {
+                at.pop();
+            }
+        }
+        self.survey.target.digest = Some(hash.finalize().to_hex().to_string());
+        Ok(())
+    }
+
+    fn open(&self, parent: BorrowedFd<'_>, name: &OsStr, at: &Path) -> Result<Level, CallError> {
+        let path = || self.path.join(at);
+        let fd = kernel::open_directory(parent, name)
+            .map_err(|error| CallError::on(Op::OpenDirectory, path())(error))?;
+        let mut names = Vec::new();
+        DirReader::default()
+            .read(&fd, |entry| {
+                names.push(OsStr::from_bytes(entry.name.to_bytes()).to_owned());
+                true
+            })
+            .map_err(|error| CallError::on(Op::ReadDirectory, path())(error))?;
+        names.sort_unstable_by(|a, b| b.cmp(a));
+        Ok(Level { fd, names })
+    }
+
+    fn count(&mut self, at: &Path, stat: &Stat) -> Result<(), Refusal> {
+        if stat.immutable || stat.append_only {
+            return Err(Refusal::Immutable(self.path.join(at)));
+        }
+        self.survey.target.entries += 1;
+        if stat.kind != Kind::Directory && stat.links > 1 {
+            let new = (stat.links, 0, stat.allocated());
+            self.survey.linked.entry((stat.dev, stat.ino)).or_insert(new).1 += 1;
+        } else {
+            self.survey.single += stat.allocated();
+        }
+        const SOCKET: u32 = 0o140_000;
+        if stat.mode & 0o170_000 == SOCKET && self.survey.socket.is_none() {
+            self.survey.socket = Some(self.path.join(at));
+        }
+        Ok(())
+    }
+}
+
+/// One entry as the digest takes it. A directory's own size and links follow from what it holds.
+fn record(name: &OsStr, stat: &Stat) -> Vec<u8> {
+    let is_directory = stat.kind == Kind::Directory;
+    let (size, links) = if is_directory { (0, 0) } else { (stat.size, stat.links) };
+    let mut out = Vec::with_capacity(name.len() + 72);
+    out.extend_from_slice(&(name.len() as u32).to_le_bytes());
+    out.extend_from_slice(name.as_bytes());
+    for number in [
+        u64::from(stat.mode),
+        u64::from(stat.uid) << 32 | u64::from(stat.gid),
+        stat.dev,
+        stat.ino,
+        size,
+        u64::from(links),
+        stat.mtime.sec as u64,
+        u64::from(stat.mtime.nsec),
+        stat.ctime.sec as u64,
+        u64::from(stat.ctime.nsec),
+    ] {
+        out.extend_from_slice(&number.to_le_bytes());
+    }
+    out
+}

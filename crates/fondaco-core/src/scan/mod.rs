@@ -1,0 +1,167 @@
+//! Walks trees in parallel into a [`Catalog`].
+//!
+//! Takes paths and [`Options`], gives a running [`Scan`] whose catalog can be read at any time: it
+//! holds whole directories only and its totals fit what it holds. A place that cannot be read is
+//! kept in the catalog and does not end the scan. Nothing is changed: no access times where the
+//! kernel permits that, no links followed, no automounts triggered, no other volume entered
+//! unless asked.
+
+mod walk;
+
+use std::collections::HashSet;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::Ordering::Relaxed;
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use crate::catalog::{Catalog, EntryId};
+use crate::kernel::{self, CallError, Kind, Op};
+use crate::shown::Shown;
+use crate::units::{Bytes, Time};
+use walk::Shared;
+
+/// How to scan.
+#[derive(Clone, Debug)]
+pub struct Options {
+    /// Enter other volumes that are mounted below. Kernel interfaces such as `/proc` never are.
+    pub cross_volumes: bool,
+    /// Threads that read; 0 for as many as there are cores.
+    pub threads: usize,
+    /// The moment that ages are counted from.
+    pub now: Time,
+}
+
+/// Why a scan could not begin.
+#[derive(Debug, thiserror::Error)]
+pub enum ScanError {
+    /// Nothing has that path.
+    #[error("there is no {}", Shown(.0))]
+    Missing(PathBuf),
+    /// Only directories are scanned.
+    #[error("{} is not a directory", Shown(.0))]
+    NotADirectory(PathBuf),
+    /// The kernel refused.
+    #[error(transparent)]
+    Call(#[from] CallError),
+}
+
+/// How far a scan is.
+#[derive(Clone, Debug, Default)]
+pub struct Progress {
+    /// Entries examined.
+    pub entries: u64,
+    /// Bytes on disk of them, several names of one inode counted several times.
+    pub bytes: Bytes,
+    /// Places that could not be read.
+    pub unreadable: u64,
+    /// Time since the start; once ended, the time it took.
+    pub elapsed: Duration,
+    /// Where it is reading now.
+    pub current: PathBuf,
+}
+
+/// A scan that runs on threads of its own, or has ended.
+#[derive(Debug)]
+pub struct Scan {
+    shared: Arc<Shared>,
+    begun: Instant,
+    coordinator: Option<JoinHandle<()>>,
+}
+
+impl Scan {
+    /// Begins to scan. Roots inside other roots are covered by those and left out.
+    ///
+    /// # Errors
+    ///
+    /// [`ScanError`] if a root cannot be examined; then nothing is begun.
+    pub fn start(roots: &[PathBuf], options: &Options) -> Result<Self, ScanError> {
+        let mut catalog = Catalog::new(options.now);
+        let mut tasks = Vec::new();
+        for path in outermost(roots)? {
+            let stat = kernel::stat_path(&path).map_err(CallError::on(Op::Examine, &path))?;
+            if stat.kind != Kind::Directory {
+                return Err(ScanError::NotADirectory(path));
+            }
+            tasks.push((catalog.add_root(path, &stat), stat));
+        }
+        let shared = Arc::new(Shared::new(catalog, options));
+        let begun = Instant::now();
+        let walking = Arc::clone(&shared);
+        let threads = match options.threads {
+            0 => std::thread::available_parallelism().map_or(2, |n| n.get().max(2)),
+            n => n,
+        };
+        let coordinator = std::thread::spawn(move || {
+            walk::run(&walking, &tasks, threads);
+            walking.end(begun.elapsed());
+        });
+        Ok(Self { shared, begun, coordinator: Some(coordinator) })
+    }
+
+    /// The catalog as far as it goes. Hold it briefly: the walk waits meanwhile.
+    pub fn catalog(&self) -> RwLockReadGuard<'_, Catalog> {
+        self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The catalog itself, to be kept after the scan.
+    pub fn shared_catalog(&self) -> Arc<RwLock<Catalog>> {
+        Arc::clone(&self.shared.catalog)
+    }
+
+    /// How far it is.
+    pub fn progress(&self) -> Progress {
+        let current = EntryId(self.shared.current.load(Relaxed));
+        Progress {
+            entries: self.shared.entries.load(Relaxed),
+            bytes: Bytes::new(self.shared.bytes.load(Relaxed)),
+            unreadable: self.shared.unreadable.load(Relaxed),
+            elapsed: self.shared.took().unwrap_or_else(|| self.begun.elapsed()),
+            current: self.catalog().path(current),
+        }
+    }
+
+    /// Asks it to stop. What is known stays; the catalog will not count as complete.
+    pub fn stop(&self) {
+        self.shared.stop.store(true, Relaxed);
+    }
+
+    /// Whether it has ended and its totals are exact.
+    pub fn is_done(&self) -> bool {
+        self.shared.took().is_some()
+    }
+
+    /// Waits for the end.
+    pub fn wait(&mut self) {
+        if let Some(coordinator) = self.coordinator.take()
+            && let Err(panic) = coordinator.join()
+        {
+            std::panic::resume_unwind(panic);
+        }
+    }
+}
+
+impl Drop for Scan {
+    fn drop(&mut self) {
+        self.stop();
+    }
+}
+
+/// The paths without links in them, each once, and none that lies inside another.
+fn outermost(roots: &[PathBuf]) -> Result<Vec<PathBuf>, ScanError> {
+    let real: Vec<PathBuf> = roots.iter().map(|path| real_path(path)).collect::<Result<_, _>>()?;
+    let mut seen = HashSet::new();
+    let inside = |path: &Path| real.iter().any(|other| other != path && path.starts_with(other));
+    Ok(real.iter().filter(|p| !inside(p) && seen.insert(*p)).cloned().collect())
+}
+
+/// The path with all links resolved; the first error a user meets, so it is told apart well.
+fn real_path(path: &Path) -> Result<PathBuf, ScanError> {
+    let real = path.canonicalize().map_err(|error| match error.kind() {
+        io::ErrorKind::NotFound => ScanError::Missing(path.to_owned()),
+        io::ErrorKind::NotADirectory => ScanError::NotADirectory(path.to_owned()),
+        _ => ScanError::Call(CallError::on(Op::Open, path)(error)),
+    })?;
+    if real.is_dir() { Ok(real) } else { Err(ScanError::NotADirectory(path.to_owned())) }
+}

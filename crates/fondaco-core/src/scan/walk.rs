@@ -1,0 +1,314 @@
+//! The walk itself: threads that take directories from each other and append to one catalog.
+//!
+//! Every thread works depth first from a stack of its own, so that few descriptors are open, and
+//! takes from the others what lies nearest the root when it has run dry. A directory is opened
+//! relative to its parent's descriptor, so no path is ever too long; when descriptors run short
+//! the parent is found again by name from its root.
+
+use std::collections::HashMap;
+use std::ffi::{CStr, CString, OsStr};
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::sync::atomic::AtomicBool;
+use std::sync::atomic::Ordering::{AcqRel, Acquire, Relaxed};
+use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize};
+use std::sync::{Arc, OnceLock, PoisonError, RwLock};
+use std::time::Duration;
+
+use crossbeam_deque::{Steal, Stealer, Worker};
+use rustix::fs::{AtFlags, StatxFlags};
+
+use super::Options;
+use crate::catalog::{Batch, Catalog, EntryId, Reading, Unreadable};
+use crate::kernel::{self, DirReader, Kind, Op, Stat};
+use crate::volume::is_kernel_interface;
+
+/// What the threads of one scan have in common.
+#[derive(Debug)]
+pub(super) struct Shared {
+    pub(super) catalog: Arc<RwLock<Catalog>>,
+    pub(super) entries: AtomicU64,
+    pub(super) bytes: AtomicU64,
+    pub(super) unreadable: AtomicU64,
+    pub(super) current: AtomicU32,
+    pub(super) stop: AtomicBool,
+    took: OnceLock<Duration>,
+    pending: AtomicUsize,
+    held: Arc<AtomicUsize>,
+    held_most: usize,
+    cross_volumes: bool,
+    kernel_mounts: HashMap<u64, bool>,
+}
+
+impl Shared {
+    pub(super) fn new(catalog: Catalog, options: &Options) -> Self {
+        let descriptors = kernel::raise_descriptor_limit() as usize;
+        let table = kernel::mounts().unwrap_or_default();
+        let interface = |mount: &kernel::Mount| (mount.id, is_kernel_interface(&mount.fs_type));
+        Self {
+            catalog: Arc::new(RwLock::new(catalog)),
+            entries: AtomicU64::new(0),
+            bytes: AtomicU64::new(0),
+            unreadable: AtomicU64::new(0),
+            current: AtomicU32::new(0),
+            stop: AtomicBool::new(false),
+            took: OnceLock::new(),
+            pending: AtomicUsize::new(0),
+            held: Arc::default(),
+            held_most: (descriptors / 2).clamp(16, 8192),
+            cross_volumes: options.cross_volumes,
+            kernel_mounts: table.iter().map(interface).collect(),
+        }
+    }
+
+    pub(super) fn took(&self) -> Option<Duration> {
+        self.took.get().copied()
+    }
+
+    /// Makes the totals exact; the scan counts as ended only then.
+    pub(super) fn end(&self, took: Duration) {
+        let complete = !self.stop.load(Relaxed);
+        self.catalog.write().unwrap_or_else(PoisonError::into_inner).finish(complete);
+        self.took.get_or_init(|| took);
+    }
+
+    /// Whether to go into a directory that lies on another mount than its parent.
+    fn enters(&self, stat: &Stat) -> bool {
+        self.cross_volumes && !self.kernel_mounts.get(&stat.mount).copied().unwrap_or(true)
+    }
+}
+
+/// A directory still to be read.
+struct Task {
+    entry: EntryId,
+    name: CString,
+    parent: Option<Arc<Held>>,
+    mount: u64,
+    dev: u64,
+}
+
+/// An open directory that has children still to be opened, counted against the limit.
+struct Held {
+    fd: OwnedFd,
+    count: Arc<AtomicUsize>,
+}
+
+impl Drop for Held {
+    fn drop(&mut self) {
+        self.count.fetch_sub(1, Relaxed);
+    }
+}
+
+/// Walks everything below the roots and returns when all is read or a stop was asked for.
+pub(super) fn run(shared: &Shared, roots: &[(EntryId, Stat)], threads: usize) {
+    let workers: Vec<Worker<Task>> = (0..threads).map(|_| Worker::new_lifo()).collect();
+    let stealers: Vec<Stealer<Task>> = workers.iter().map(Worker::stealer).collect();
+    shared.pending.store(roots.len(), Relaxed);
+    for (i, (entry, stat)) in roots.iter().enumerate() {
+        shared.entries.fetch_add(1, Relaxed);
+        shared.bytes.fetch_add(stat.allocated().get(), Relaxed);
+        workers[i % threads].push(Task {
+            entry: *entry,
+            name: CString::default(),
+            parent: None,
+            mount: stat.mount,
+            dev: stat.dev,
+        });
+    }
+    std::thread::scope(|scope| {
+        for (number, own) in workers.into_iter().enumerate() {
+            let stealers = &stealers;
+            scope.spawn(move || {
+                let mut thread = Thread {
+                    shared,
+                    own,
+                    reader: DirReader::default(),
+                    batch: Batch::default(),
+                    below: Vec::new(),
+                };
+                thread.work(stealers, number);
+            });
+        }
+    });
+}
+
+struct Thread<'a> {
+    shared: &'a Shared,
+    own: Worker<Task>,
+    reader: DirReader,
+    batch: Batch,
+    /// Place in the batch, mount and device of each directory to go into.
+    below: Vec<(u32, CString, u64, u64)>,
+}
+
+impl Thread<'_> {
+    fn work(&mut self, stealers: &[Stealer<Task>], number: usize) {
+        let mut idle = 0u32;
+        while self.shared.pending.load(Acquire) > 0 && !self.shared.stop.load(Relaxed) {
+            match self.own.pop().or_else(|| steal(stealers, number)) {
+                Some(task) => {
+                    idle = 0;
+                    // counted down also when a panic unwinds, or the other threads wait for ever
+                    let _done = CountDown(&self.shared.pending);
+                    self.visit(task);
+                }
+                None => {
+                    idle += 1;
+                    if idle < 16 {
+                        std::thread::yield_now();
+                    } else {
+                        std::thread::sleep(Duration::from_micros(u64::from(idle.min(500))));
+                    }
+                }
+            }
+        }
+    }
+
+    fn visit(&mut self, task: Task) {
+        self.shared.current.store(task.entry.0, Relaxed);
+        let opened = match &task.parent {
+            Some(parent) => kernel::open_directory(&parent.fd, task.name.as_c_str()),
+            None => self.open_by_names(task.entry),
+        };
+        let fd = match opened {
+            Ok(fd) => fd,
+            Err(error) => return self.failed(task.entry, None, Op::OpenDirectory, error),
+        };
+        drop(task.parent);
+        self.batch.clear();
+        self.below.clear();
+        let mut troubles = Vec::new();
+        let (shared, batch, below) = (self.shared, &mut self.batch, &mut self.below);
+        let mut counted = 0;
+        let read = self.reader.read(&fd, |entry| {
+            match examine(fd.as_fd(), entry.name) {
+                Ok(stat) => {
+                    let name = entry.name.to_bytes();
+                    let crosses = if stat.mount != 0 && task.mount != 0 {
+                        stat.mount != task.mount
+                    } else {
+                        stat.dev != task.dev
+                    };
+                    if stat.kind == Kind::Directory {
+                        if crosses && !shared.enters(&stat) {
+                            batch.push_other_volume(name, &stat);
+                        } else {
+                            let place = batch.len() as u32;
+                            below.push((place, entry.name.to_owned(), stat.mount, stat.dev));
+                            batch.push(name, &stat);
+                        }
+                    } else {
+                        batch.push(name, &stat);
+                    }
+                    shared.bytes.fetch_add(stat.allocated().get(), Relaxed);
+                }
+                Err(error) => troubles.push((entry.name.to_owned(), error)),
+            }
+            if batch.len() - counted >= 1024 {
+                shared.entries.fetch_add((batch.len() - counted) as u64, Relaxed);
+                counted = batch.len();
+            }
+            !shared.stop.load(Relaxed)
+        });
+        shared.entries.fetch_add((batch.len() - counted) as u64, Relaxed);
+        self.hand_over(task.entry, fd);
+        if let Err(error) = read {
+            self.failed(task.entry, None, Op::ReadDirectory, error);
+        }
+        for (name, error) in troubles {
+            self.failed(task.entry, Some(&name), Op::Examine, error);
+        }
+    }
+
+    /// Appends the batch and puts the directories in it on the own stack.
+    fn hand_over(&mut self, entry: EntryId, fd: OwnedFd) {
+        let appended = {
+            let mut catalog = self.shared.catalog.write().unwrap_or_else(PoisonError::into_inner);
+            catalog.append(entry, &self.batch)
+        };
+        let first = match appended {
+            Ok(first) => first,
+            Err(full) => {
+                return self.failed(entry, None, Op::ReadDirectory, io::Error::other(full));
+            }
+        };
+        if self.below.is_empty() {
+            return;
+        }
+        self.shared.pending.fetch_add(self.below.len(), AcqRel);
+        let parent = if self.shared.held.fetch_add(1, Relaxed) < self.shared.held_most {
+            Some(Arc::new(Held { fd, count: Arc::clone(&self.shared.held) }))
+        } else {
+            self.shared.held.fetch_sub(1, Relaxed);
+            None
+        };
+        // the last pushed is taken first: keep the directory's own order
+        for (place, name, mount, dev) in self.below.drain(..).rev() {
+            let entry = EntryId(first.0 + place);
+            self.own.push(Task { entry, name, parent: parent.clone(), mount, dev });
+        }
+    }
+
+    /// Opens a directory from its root, name by name: for roots, and when descriptors ran short.
+    fn open_by_names(&self, entry: EntryId) -> io::Result<OwnedFd> {
+        let mut names = Vec::new();
+        let root = {
+            let catalog = self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner);
+            let mut at = entry;
+            while let Some(up) = catalog.parent(at) {
+                names.push(catalog.name(at).to_owned());
+                at = up;
+            }
+            catalog.path(at)
+        };
+        let first = kernel::open_root(&root)?;
+        names.iter().rev().try_fold(first, |fd, name| kernel::open_directory(fd, name.as_os_str()))
+    }
+
+    fn failed(&self, entry: EntryId, name: Option<&CStr>, op: Op, error: io::Error) {
+        self.shared.unreadable.fetch_add(1, Relaxed);
+        let mut catalog = self.shared.catalog.write().unwrap_or_else(PoisonError::into_inner);
+        let mut path = catalog.path(entry);
+        match name {
+            Some(name) => path.push(OsStr::from_bytes(name.to_bytes())),
+            None => catalog.set_reading(entry, Reading::Failed),
+        }
+        let errno = error.raw_os_error().unwrap_or(0);
+        let words = if errno == rustix::io::Errno::NOENT.raw_os_error() {
+            "it vanished during the scan".to_owned()
+        } else {
+            error.to_string()
+        };
+        catalog.note_unreadable(Unreadable { path, op, error: words, errno });
+    }
+}
+
+struct CountDown<'a>(&'a AtomicUsize);
+
+impl Drop for CountDown<'_> {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, AcqRel);
+    }
+}
+
+fn steal(stealers: &[Stealer<Task>], number: usize) -> Option<Task> {
+    let others = (1..stealers.len()).map(|i| &stealers[(number + i) % stealers.len()]);
+    for other in others {
+        loop {
+            match other.steal() {
+                Steal::Success(task) => return Some(task),
+                Steal::Retry => {}
+                Steal::Empty => break,
+            }
+        }
+    }
+    None
+}
+
+/// Asks only for what a catalog keeps.
+fn examine(directory: BorrowedFd<'_>, name: &CStr) -> io::Result<Stat> {
+    let wanted = StatxFlags::BASIC_STATS.difference(StatxFlags::CTIME) | StatxFlags::MNT_ID;
+    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+    Ok(Stat::of_statx(&rustix::fs::statx(directory, name, flags, wanted)?))
+}

@@ -1,0 +1,197 @@
+//! The state directory: what Fondaco keeps between runs, and the settings among it.
+
+use std::collections::BTreeMap;
+use std::io;
+use std::os::unix::fs::{DirBuilderExt, MetadataExt};
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use crate::kernel::{self, CallError, Op};
+use crate::shown::Shown;
+use crate::units::{Bytes, Level};
+
+/// Why the state directory cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum StateError {
+    /// The kernel refused.
+    #[error(transparent)]
+    Call(#[from] CallError),
+    /// It belongs to somebody else, or others may write to it.
+    #[error("{} must belong to this user and be writable by nobody else", Shown(.0))]
+    NotOurs(PathBuf),
+    /// The settings file makes no sense.
+    #[error("{} is not a settings file: {reason}", Shown(path))]
+    Settings {
+        /// The file.
+        path: PathBuf,
+        /// Line, column and what was expected.
+        reason: String,
+    },
+}
+
+/// A volume of fixed capacity that exists only as a directory; the demo's.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SimulatedVolume {
+    /// Its root.
+    pub path: PathBuf,
+    /// What it can hold.
+    pub capacity: Bytes,
+}
+
+/// What the user has set, in `settings.toml`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Settings {
+    /// The waterline of volumes that have none of their own, in thousandths.
+    pub waterline: Level,
+    /// Waterlines by mount point, in thousandths.
+    pub waterlines: BTreeMap<String, Level>,
+    /// Where archives go, if nothing else is said.
+    pub depot: Option<PathBuf>,
+    /// Volumes that exist only as directories.
+    pub simulated: Vec<SimulatedVolume>,
+    /// Names of accounts that the system does not know, by number.
+    pub accounts: BTreeMap<String, String>,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Self {
+            waterline: Level::from_permille(800),
+            waterlines: BTreeMap::new(),
+            depot: None,
+            simulated: Vec::new(),
+            accounts: BTreeMap::new(),
+        }
+    }
+}
+
+/// An open state directory.
+#[derive(Clone, Debug)]
+pub struct State {
+    directory: PathBuf,
+    /// The settings as they stand; [`State::save`] keeps a change.
+    pub settings: Settings,
+}
+
+impl State {
+    /// Opens the directory, making it (mode 0700) if it is missing, and reads the settings.
+    ///
+    /// # Errors
+    ///
+    /// [`StateError`].
+    pub fn open(directory: &Path) -> Result<Self, StateError> {
+        std::fs::DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(directory)
+            .map_err(CallError::on(Op::Create, directory))?;
+        let directory = directory.canonicalize().map_err(CallError::on(Op::Open, directory))?;
+        let meta = std::fs::metadata(&directory).map_err(CallError::on(Op::Examine, &directory))?;
+        if meta.uid() != kernel::effective_user() || meta.mode() & 0o022 != 0 {
+            return Err(StateError::NotOurs(directory));
+        }
+        let path = directory.join("settings.toml");
+        let settings = match std::fs::read_to_string(&path) {
+            Ok(text) => toml::from_str(&text).map_err(|error| StateError::Settings {
+                path,
+                reason: error.to_string().trim_end().to_owned(),
+            })?,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Settings::default(),
+            Err(error) => return Err(CallError::on(Op::Read, path)(error).into()),
+        };
+        Ok(Self { directory, settings })
+    }
+
+    /// Where it is.
+    pub fn directory(&self) -> &Path {
+        &self.directory
+    }
+
+    /// The journal's file.
+    pub fn journal_file(&self) -> PathBuf {
+        self.directory.join("journal.db")
+    }
+
+    /// The file that the one run at a time locks.
+    pub fn lock_file(&self) -> PathBuf {
+        self.directory.join("run.lock")
+    }
+
+    /// The depot that archives go to if nothing else is said.
+    pub fn depot(&self) -> PathBuf {
+        self.settings.depot.clone().unwrap_or_else(|| self.directory.join("depot"))
+    }
+
+    /// The waterline of the volume mounted there.
+    pub fn waterline(&self, mount_point: &Path) -> Level {
+        let own = self.settings.waterlines.get(&crate::shown::shown(mount_point));
+        own.copied().unwrap_or(self.settings.waterline)
+    }
+
+    /// Sets a volume's waterline and keeps it.
+    ///
+    /// # Errors
+    ///
+    /// [`StateError`] if it cannot be written; then it holds for this run only.
+    pub fn set_waterline(&mut self, mount_point: &Path, level: Level) -> Result<(), StateError> {
+        self.settings.waterlines.insert(crate::shown::shown(mount_point), level);
+        self.save()
+    }
+
+    /// Keeps the settings.
+    ///
+    /// # Errors
+    ///
+    /// [`StateError`]; the old file is then untouched.
+    pub fn save(&self) -> Result<(), StateError> {
+        let path = self.directory.join("settings.toml");
+        let text = toml::to_string(&self.settings).map_err(|error| StateError::Settings {
+            path: path.clone(),
+            reason: error.to_string(),
+        })?;
+        Ok(kernel::write_whole(&path, text.as_bytes())?)
+    }
+
+    /// The name of a user, or nothing if no account has the number.
+    pub fn user_name(&self, uid: u32) -> Option<String> {
+        let known = uzers::get_user_by_uid(uid).map(|user| crate::shown::shown(user.name()));
+        known.or_else(|| self.settings.accounts.get(&uid.to_string()).cloned())
+    }
+
+    /// The name of a group, or nothing if none has the number.
+    pub fn group_name(&self, gid: u32) -> Option<String> {
+        let known = uzers::get_group_by_gid(gid).map(|group| crate::shown::shown(group.name()));
+        known.or_else(|| self.settings.accounts.get(&gid.to_string()).cloned())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_waterline_is_remembered_and_a_wrong_settings_file_is_told_with_its_place() {
+        let directory = tempfile::tempdir().unwrap();
+        let mut state = State::open(directory.path()).unwrap();
+        assert_eq!(state.waterline(Path::new("/srv")), Level::from_permille(800));
+        state.set_waterline(Path::new("/srv"), Level::from_permille(705)).unwrap();
+        let again = State::open(directory.path()).unwrap();
+        assert_eq!(again.waterline(Path::new("/srv")), Level::from_permille(705));
+
+        std::fs::write(directory.path().join("settings.toml"), "waterline = 800\ntide = 1\n")
+            .unwrap();
+        let message = State::open(directory.path()).unwrap_err().to_string();
+        assert!(message.contains("line 2") && message.contains("tide"), "{message}");
+    }
+
+    #[test]
+    fn a_directory_that_others_may_write_to_is_not_used() {
+        use std::os::unix::fs::PermissionsExt;
+        let directory = tempfile::tempdir().unwrap();
+        std::fs::set_permissions(directory.path(), PermissionsExt::from_mode(0o777)).unwrap();
+        assert!(matches!(State::open(directory.path()), Err(StateError::NotOurs(_))));
+    }
+}

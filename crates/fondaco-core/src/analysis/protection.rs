@@ -13,16 +13,53 @@ pub const HOLDING_AREA_PREFIX: &str = ".fondaco-held-";
 
 /// System directories that are protected with all that is in them (`hier(7)`).
 const WHOLE: &[&str] = &[
-    "/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/libx32", "/proc", "/run",
-    "/sbin", "/sys", "/usr/bin", "/usr/include", "/usr/lib", "/usr/lib32", "/usr/lib64",
-    "/usr/libexec", "/usr/sbin", "/usr/share", "/var/lib/dpkg", "/var/lib/rpm", "/var/lib/systemd",
+    "/bin",
+    "/boot",
+    "/dev",
+    "/etc",
+    "/lib",
+    "/lib32",
+    "/lib64",
+    "/libx32",
+    "/proc",
+    "/run",
+    "/sbin",
+    "/sys",
+    "/usr/bin",
+    "/usr/include",
+    "/usr/lib",
+    "/usr/lib32",
+    "/usr/lib64",
+    "/usr/libexec",
+    "/usr/sbin",
+    "/usr/share",
+    "/var/lib/dpkg",
+    "/var/lib/rpm",
+    "/var/lib/systemd",
 ];
 
 /// System directories that must stay, while what is in them may go.
 const ITSELF: &[&str] = &[
-    "/home", "/media", "/mnt", "/opt", "/root", "/srv", "/tmp", "/usr", "/usr/local", "/usr/src",
-    "/var", "/var/backups", "/var/cache", "/var/lib", "/var/local", "/var/log", "/var/mail",
-    "/var/opt", "/var/spool", "/var/tmp",
+    "/home",
+    "/media",
+    "/mnt",
+    "/opt",
+    "/root",
+    "/srv",
+    "/tmp",
+    "/usr",
+    "/usr/local",
+    "/usr/src",
+    "/var",
+    "/var/backups",
+    "/var/cache",
+    "/var/lib",
+    "/var/local",
+    "/var/log",
+    "/var/mail",
+    "/var/opt",
+    "/var/spool",
+    "/var/tmp",
 ];
 
 /// See the [module](self). Made once and asked often.
@@ -88,7 +125,8 @@ impl Protection {
         if let Some((_, what)) = self.itself.iter().find(|(place, _)| path == place) {
             return Some(format!("it is {what}"));
         }
-        let below = self.whole.iter().chain(&self.itself).find(|(place, _)| place.starts_with(path));
+        let below =
+            self.whole.iter().chain(&self.itself).find(|(place, _)| place.starts_with(path));
         below.map(|(place, what)| format!("it contains {}, {what}", Shown(place)))
     }
 }
@@ -105,7 +143,8 @@ mod tests {
         let mut protection = Protection::of_system(&state);
         protection.add(home.join("keep"), "protected by a rule");
         let refused = |path: &str| protection.reason(&home.join(path)).is_some();
-        for path in ["/", "/etc", "/etc/passwd", "/usr", "/usr/bin/env", "/home", "/proc/1", "/var"] {
+        for path in ["/", "/etc", "/etc/passwd", "/usr", "/usr/bin/env", "/home", "/proc/1", "/var"]
+        {
             assert!(protection.reason(Path::new(path)).is_some(), "{path}");
         }
         assert!(refused("var") && refused("var/state") && refused("var/state/journal.db"));

@@ -12,10 +12,12 @@ mod depot;
 mod index;
 mod pack;
 mod tar_form;
+mod tar_read;
 mod unpack;
 mod verify;
 
 pub use depot::{Depot, DepotError};
 pub use index::{ArchivedEntry, ArchivedTarget, Index};
 pub use pack::{Packed, Packing};
+pub(crate) use unpack::times;
 pub use unpack::{Unpacked, unpack};

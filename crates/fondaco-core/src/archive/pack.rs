@@ -84,8 +84,7 @@ impl Packing {
             Ok(entries) => {
                 let length = self.position()? - begins;
                 let original = target.path.clone();
-                let target =
-                    ArchivedTarget { action, original, offset: begins, length, entries };
+                let target = ArchivedTarget { action, original, offset: begins, length, entries };
                 self.targets.push(target);
                 Ok(())
             }
@@ -120,7 +119,8 @@ impl Packing {
 
     fn finish(&mut self, created: Time) -> Result<Packed, DepotError> {
         let part = self.path();
-        let mut end = Encoder::new(&mut self.file, LEVEL).map_err(CallError::on(Op::Write, &part))?;
+        let mut end =
+            Encoder::new(&mut self.file, LEVEL).map_err(CallError::on(Op::Write, &part))?;
         tar_form::write_end(&mut end)
             .and_then(|()| end.finish().map(|_| ()))
             .and_then(|()| self.file.sync_all())
@@ -273,7 +273,8 @@ impl Source<'_> {
         let map = sparse.then_some(&stretches[..]);
         tar_form::write_header(out, &entry, map).map_err(write_error)?;
         let hash = self.copy(&mut file, &stretches, entry.size, out, write_error)?;
-        tar_form::pad(out, stretches.iter().map(|(_, length)| length).sum()).map_err(write_error)?;
+        tar_form::pad(out, stretches.iter().map(|(_, length)| length).sum())
+            .map_err(write_error)?;
         entry.sha256 = Some(hash);
         Ok(entry)
     }
@@ -375,6 +376,10 @@ fn stretches(file: &File, size: u64) -> io::Result<Vec<Stretch>> {
         found.push((begins, ends - begins));
         at = ends;
     }
+    // a hole at the end is known to other programs by an empty stretch behind it
+    if found.last().is_none_or(|(offset, length)| offset + length < size) && size > 0 {
+        found.push((size, 0));
+    }
     Ok(found)
 }
 
@@ -393,8 +398,10 @@ fn attributes(fd: &OwnedFd) -> io::Result<BTreeMap<String, String>> {
         match rustix::fs::fgetxattr(fd, name, &mut value) {
             Ok(length) => {
                 let Ok(name) = std::str::from_utf8(name) else {
-                    let words = format!("an extended attribute is named {}", Shown(
-                        std::ffi::OsStr::from_bytes(name)));
+                    let words = format!(
+                        "an extended attribute is named {}",
+                        Shown(std::ffi::OsStr::from_bytes(name))
+                    );
                     return Err(io::Error::other(words));
                 };
                 found.insert(name.to_owned(), STANDARD.encode(&value[..length]));

@@ -13,8 +13,10 @@ use base64::engine::general_purpose::STANDARD;
 use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, Timespec, Timestamps, Uid};
 
 use super::tar_form::plain_name;
-use super::{ArchivedEntry, DepotError, Index, verify};
+use super::tar_read::{Member, TarReader};
+use super::{ArchivedEntry, DepotError, Index};
 use crate::kernel::{self, CallError, Kind, Op, PrivateDir, open_beneath};
+use crate::shown::Shown;
 use crate::units::Time;
 
 /// What was restored.
@@ -46,22 +48,17 @@ pub fn unpack(
     let frame = file.take(target.length);
     let decoder = zstd::stream::read::Decoder::new(frame);
     let decoder = decoder.map_err(CallError::on(Op::Read, archive))?;
-    let mut tar = tar::Archive::new(decoder);
+    let mut tar = TarReader::new(decoder);
     let restore = Restore { area, held, top: plain_name(&target.original.0).to_owned() };
-    let mut wanted = target.entries.iter();
-    for entry in tar.entries().map_err(CallError::on(Op::Read, archive))? {
-        let mut entry = entry.map_err(|error| differs(error.to_string()))?;
-        let Some(wanted) = wanted.next() else {
-            return Err(differs("it holds more than its index says".to_owned()));
-        };
-        let name = verify::entry_name(&mut entry).map_err(|error| differs(error.to_string()))?;
-        if name != wanted.name.0 {
-            return Err(differs("its order is not that of its index".to_owned()));
+    for wanted in &target.entries {
+        let member = tar.next().map_err(|error| differs(error.to_string()))?;
+        let member =
+            member.ok_or_else(|| differs("it holds less than its index says".to_owned()))?;
+        let difference = member.difference(wanted).map_err(|error| differs(error.to_string()))?;
+        if let Some(what) = difference {
+            return Err(differs(format!("{what} of {}", Shown(&wanted.name.0))));
         }
-        restore.make(&mut entry, wanted)?;
-    }
-    if wanted.next().is_some() {
-        return Err(differs("it holds less than its index says".to_owned()));
+        restore.make(&mut tar, &member, wanted)?;
     }
     // a directory's times and mode last: filling it changes the one and may need the other
     for directory in target.entries.iter().rev().filter(|e| e.kind == Kind::Directory) {
@@ -106,7 +103,8 @@ impl Restore<'_> {
 
     fn make(
         &self,
-        entry: &mut tar::Entry<'_, impl Read>,
+        tar: &mut TarReader<impl Read>,
+        member: &Member,
         wanted: &ArchivedEntry,
     ) -> Result<(), DepotError> {
         let place = self.place(&wanted.name.0)?;
@@ -118,7 +116,8 @@ impl Restore<'_> {
         let name = place.file_name().unwrap_or(self.held);
         match (wanted.kind, &wanted.link) {
             (Kind::Directory, _) => {
-                rustix::fs::mkdirat(&parent, name, Mode::RWXU).map_err(CallError::on(Op::Create, &path))?;
+                rustix::fs::mkdirat(&parent, name, Mode::RWXU)
+                    .map_err(CallError::on(Op::Create, &path))?;
             }
             (Kind::File, Some(first)) => {
                 let first = self.place(&first.0)?;
@@ -129,11 +128,13 @@ impl Restore<'_> {
                 rustix::fs::linkat(&holder, first, &parent, name, AtFlags::empty())
                     .map_err(CallError::on(Op::Create, &path))?;
             }
-            (Kind::File, None) => self.file(entry, wanted, parent.as_fd(), name, &path)?,
+            (Kind::File, None) => self.file(tar, member, wanted, parent.as_fd(), name, &path)?,
             (Kind::Link, to) => {
                 let to = to.as_ref().map_or(none, |to| &to.0);
-                rustix::fs::symlinkat(to, &parent, name).map_err(CallError::on(Op::Create, &path))?;
-                undressed(&parent, name, wanted, false).map_err(CallError::on(Op::Create, &path))?;
+                rustix::fs::symlinkat(to, &parent, name)
+                    .map_err(CallError::on(Op::Create, &path))?;
+                undressed(&parent, name, wanted, false)
+                    .map_err(CallError::on(Op::Create, &path))?;
             }
             (Kind::Special, _) => {
                 let kind = FileType::from_raw_mode(wanted.mode);
@@ -147,7 +148,8 @@ impl Restore<'_> {
 
     fn file(
         &self,
-        entry: &mut tar::Entry<'_, impl Read>,
+        tar: &mut TarReader<impl Read>,
+        member: &Member,
         wanted: &ArchivedEntry,
         parent: impl AsFd,
         name: &OsStr,
@@ -158,7 +160,8 @@ impl Restore<'_> {
         let fd = rustix::fs::openat(parent, name, flags, Mode::RUSR | Mode::WUSR)
             .map_err(CallError::on(Op::Create, path))?;
         let file = File::from(fd);
-        let hash = verify::content(entry, wanted.size, &mut |at, data| file.write_all_at(data, at))
+        let hash = tar
+            .content(member, wanted.size, &mut |at, data| file.write_all_at(data, at))
             .map_err(CallError::on(Op::Write, path))?;
         if Some(&hash) != wanted.sha256.as_ref() {
             let reason = "its contents are not those of the original".to_owned();

@@ -2,7 +2,9 @@
 
 use std::path::PathBuf;
 
-use super::{AgeProfile, Catalog, Directory, EntryId, LinkedInode, MULTI_LINKED, NONE, Reading, Root};
+use super::{
+    AgeProfile, Catalog, Directory, EntryId, LinkedInode, MULTI_LINKED, NONE, Reading, Root,
+};
 use crate::kernel::{Kind, Stat};
 
 /// The entries of one directory, in arrays like the catalog's own. Kept and used again.

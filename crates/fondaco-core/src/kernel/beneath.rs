@@ -276,8 +276,8 @@ impl PrivateDir {
     ///
     /// [`CallError`], as `getdents64(2)`.
     pub fn names(&self) -> Result<Vec<std::ffi::OsString>, CallError> {
-        let again = open_directory(&self.fd, ".")
-            .map_err(CallError::on(Op::OpenDirectory, &self.path))?;
+        let again =
+            open_directory(&self.fd, ".").map_err(CallError::on(Op::OpenDirectory, &self.path))?;
         let mut names = Vec::new();
         super::DirReader::default()
             .read(&again, |entry| {

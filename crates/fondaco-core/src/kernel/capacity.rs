@@ -34,9 +34,8 @@ impl Capacity {
 
     /// The share of inodes in use, where the file system has a fixed number of them.
     pub fn inode_level(&self) -> Option<Level> {
-        (self.inodes > 0).then(|| {
-            Level::of(Bytes::new(self.inodes - self.inodes_free), Bytes::new(self.inodes))
-        })
+        (self.inodes > 0)
+            .then(|| Level::of(Bytes::new(self.inodes - self.inodes_free), Bytes::new(self.inodes)))
     }
 }
 

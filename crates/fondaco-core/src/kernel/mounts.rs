@@ -98,7 +98,10 @@ mod tests {
         assert_eq!(mount.root, Path::new("/part one"));
         assert_eq!(mount.mount_point, Path::new(OsStr::from_bytes(b"/mnt/tide\tgauge\\\xff")));
         assert!(mount.read_only);
-        assert_eq!((mount.fs_type.as_str(), mount.source.as_path()), ("ext4", Path::new("/dev/sd a")));
+        assert_eq!(
+            (mount.fs_type.as_str(), mount.source.as_path()),
+            ("ext4", Path::new("/dev/sd a"))
+        );
         assert_eq!(parse_line(b"36 35 98:7 / /mnt rw no dash"), None);
     }
 

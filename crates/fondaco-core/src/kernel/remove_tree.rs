@@ -6,7 +6,7 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use rustix::fs::AtFlags;
+use rustix::fs::{AtFlags, Mode, OFlags};
 use rustix::io::Errno;
 
 use super::beneath::{CallError, Op, PrivateDir, open_directory};
@@ -16,27 +16,30 @@ use super::stat::{Kind, Stat, stat_at, stat_descriptor};
 impl PrivateDir {
     /// Removes one entry with all that is below it, bottom up, by descriptor, without recursion.
     ///
-    /// Calls `freed` with the facts about every inode whose name goes. Meant only for what has
-    /// been checked after it was moved in here: nothing below is compared again, since nobody
-    /// else can reach it, but other mounts are never entered and no link is followed.
+    /// Calls `gone` with the facts about every inode whose name goes, as they were before, and for
+    /// one that has other names, as they are after. Meant only for what has been checked after it
+    /// was moved in here: nothing below is compared again, since nobody else can reach it, but
+    /// other mounts are never entered and no link is followed.
     ///
     /// # Errors
     ///
     /// [`CallError`]; what was removed before stays removed, the rest is still there.
-    pub fn remove(&self, held: &OsStr, freed: &mut dyn FnMut(&Stat)) -> Result<(), CallError> {
+    pub fn remove(
+        &self,
+        held: &OsStr,
+        gone: &mut dyn FnMut(&Stat, Option<&Stat>),
+    ) -> Result<(), CallError> {
         let mut levels: Vec<Level> = Vec::new();
         let failed = |levels: &[Level], op, name: &OsStr, error: io::Error| {
             let mut path = levels.iter().fold(self.path().to_owned(), |p, l| p.join(&l.name));
             path.push(name);
             CallError::on(op, path)(error)
         };
-        let top = stat_at(self.fd(), held)
-            .map_err(|error| failed(&levels, Op::Examine, held, error))?;
+        let top =
+            stat_at(self.fd(), held).map_err(|error| failed(&levels, Op::Examine, held, error))?;
         if top.kind != Kind::Directory {
-            unlink(self.fd(), held, AtFlags::empty())
-                .map_err(|error| failed(&levels, Op::Remove, held, error))?;
-            freed(&top);
-            return Ok(());
+            return unlink_file(self.fd(), held, &top, gone)
+                .map_err(|error| failed(&levels, Op::Remove, held, error));
         }
         let first = Level::open(self.fd(), held.to_owned(), top)
             .map_err(|error| failed(&levels, Op::OpenDirectory, held, error))?;
@@ -50,16 +53,15 @@ impl PrivateDir {
                 continue;
             }
             while let Some((name, stat)) = level.files.pop() {
-                if let Err(error) = unlink(&level.fd, &name, AtFlags::empty()) {
+                if let Err(error) = unlink_file(&level.fd, &name, &stat, gone) {
                     return Err(failed(&levels, Op::Remove, &name, error));
                 }
-                freed(&stat);
             }
             let Some(done) = levels.pop() else { return Ok(()) };
             let parent = levels.last().map_or(self.fd(), |up| &up.fd);
             unlink(parent, &done.name, AtFlags::REMOVEDIR)
                 .map_err(|error| failed(&levels, Op::Remove, &done.name, error))?;
-            freed(&done.stat);
+            gone(&done.stat, None);
         }
     }
 }
@@ -94,6 +96,24 @@ impl Level {
         })?;
         trouble.map_or(Ok(level), Err)
     }
+}
+
+fn unlink_file(
+    parent: impl AsFd,
+    name: &OsStr,
+    stat: &Stat,
+    gone: &mut dyn FnMut(&Stat, Option<&Stat>),
+) -> io::Result<()> {
+    let kept = if stat.links > 1 {
+        let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        Some(rustix::fs::openat(&parent, name, flags, Mode::empty())?)
+    } else {
+        None
+    };
+    unlink(parent, name, AtFlags::empty())?;
+    let after = kept.and_then(|fd| stat_descriptor(fd).ok());
+    gone(stat, after.as_ref());
+    Ok(())
 }
 
 fn unlink(parent: impl AsFd, name: &OsStr, flags: AtFlags) -> io::Result<()> {

@@ -150,7 +150,9 @@ impl Plan {
         for (number, action) in (1..).zip(&self.actions) {
             if action.number != number {
                 let found = action.number;
-                return Err(PlanError::Damaged(format!("action {found} stands where {number} should")));
+                return Err(PlanError::Damaged(format!(
+                    "action {found} stands where {number} should"
+                )));
             }
             if !is_plain(&action.target.path.0) {
                 return Err(PlanError::Damaged(format!(

@@ -231,8 +231,7 @@ mod tests {
             let sum = draft.relief(Path::new("/srv"));
             (sum.now, sum.later)
         };
-        let directory_itself =
-            survey(&root.join("b")).unwrap().single;
+        let directory_itself = survey(&root.join("b")).unwrap().single;
         assert_eq!(frees(&[("a", Deed::Delete)]), (Bytes::ZERO, Bytes::ZERO));
         assert_eq!(frees(&[("a", Deed::Delete), ("b/again", Deed::Delete)]), (size, Bytes::ZERO));
         assert_eq!(frees(&[("a", Deed::Delete), ("b/again", Deed::SetAside)]), (Bytes::ZERO, size));

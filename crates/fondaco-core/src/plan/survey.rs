@@ -98,9 +98,7 @@ impl Touched {
     /// The facts as they were before our own acts, if nobody else has changed the inode since.
     pub fn as_reviewed(&self, found: Stat) -> Stat {
         match self.inodes.get(&(found.dev, found.ino)) {
-            Some((reviewed, after))
-                if (after.ctime, after.links) == (found.ctime, found.links) =>
-            {
+            Some((reviewed, after)) if (after.ctime, after.links) == (found.ctime, found.links) => {
                 Stat { ctime: reviewed.ctime, links: reviewed.links, ..found }
             }
             _ => found,
@@ -131,8 +129,7 @@ pub fn locate(path: &Path) -> Result<Located, Refusal> {
     };
     let parent = path.parent().unwrap_or(path);
     let on = kernel::stat_path(parent).map_err(CallError::on(Op::Examine, parent)).map_err(gone)?;
-    let mounts =
-        kernel::mounts().map_err(CallError::on(Op::Read, "/proc/self/mountinfo"))?;
+    let mounts = kernel::mounts().map_err(CallError::on(Op::Read, "/proc/self/mountinfo"))?;
     let mount = mounts
         .iter()
         .find(|mount| mount.id == on.mount && path.starts_with(&mount.mount_point))

@@ -38,8 +38,7 @@ impl RuleSet {
     pub fn matches(&self, catalog: &Catalog, root: EntryId) -> TryOut {
         let at = catalog.path(root);
         let protect = self.protected_below(&at);
-        let mut found =
-            TryOut { taken_before: vec![0; self.rules.len()], ..TryOut::default() };
+        let mut found = TryOut { taken_before: vec![0; self.rules.len()], ..TryOut::default() };
         let mut open = vec![(root, at.clone())];
         while let Some((id, path)) = open.pop() {
             open.extend(catalog.children(id).map(|id| (id, path.join(catalog.name(id)))));

@@ -47,8 +47,8 @@ struct RawFile {
 struct RawRule {
     title: Spanned<String>,
     action: DeedWord,
-    under: Option<OneOrMore>,
-    name: Option<OneOrMore>,
+    under: Option<Spanned<OneOrMore>>,
+    name: Option<Spanned<OneOrMore>>,
     older: Option<Spanned<String>>,
     larger: Option<Spanned<String>>,
     #[serde(default)]
@@ -59,18 +59,18 @@ struct RawRule {
 #[derive(Deserialize)]
 #[serde(untagged, expecting = "expected a text or a list of texts")]
 enum OneOrMore {
-    One(Spanned<String>),
-    More(Vec<Spanned<String>>),
+    One(String),
+    More(Vec<String>),
 }
 
-impl OneOrMore {
-    fn list(list: Option<&Self>) -> &[Spanned<String>] {
-        match list {
-            None => &[],
-            Some(Self::One(one)) => std::slice::from_ref(one),
-            Some(Self::More(more)) => more,
-        }
-    }
+/// The texts of a field, each with the place of the field.
+fn texts(field: Option<&Spanned<OneOrMore>>) -> Vec<Spanned<String>> {
+    let Some(field) = field else { return Vec::new() };
+    let list = match field.get_ref() {
+        OneOrMore::One(one) => std::slice::from_ref(one),
+        OneOrMore::More(more) => more,
+    };
+    list.iter().map(|text| Spanned::new(field.span(), text.clone())).collect()
 }
 
 /// One rule, ready to be tried.
@@ -161,16 +161,20 @@ impl Place<'_> {
         if title.get_ref().trim().is_empty() {
             return Err(self.error(title.span().start, "a title says what the rule is for"));
         }
-        let names = OneOrMore::list(raw.name.as_ref());
+        let names = texts(raw.name.as_ref());
         if names.is_empty() && raw.older.is_none() && raw.larger.is_none() {
             let message = "this rule would take every file: say `name`, `older` or `larger`";
             return Err(self.error(title.span().start, message));
         }
-        let unit = |at: &Spanned<String>, error: UnitError| self.error(at.span().start, error.to_string());
+        let unit =
+            |at: &Spanned<String>, error: UnitError| self.error(at.span().start, error.to_string());
         Ok(Rule {
             title: title.get_ref().clone(),
             action: raw.action,
-            under: OneOrMore::list(raw.under.as_ref()).iter().map(|at| self.path(at)).collect::<Result<_, _>>()?,
+            under: texts(raw.under.as_ref())
+                .iter()
+                .map(|at| self.path(at))
+                .collect::<Result<_, _>>()?,
             names: names.iter().map(|at| self.pattern(at)).collect::<Result<_, _>>()?,
             older: match &raw.older {
                 Some(at) => Some(Age::parse(at.get_ref()).map_err(|error| unit(at, error))?),

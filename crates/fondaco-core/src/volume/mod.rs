@@ -66,9 +66,7 @@ impl Volume {
     /// Bytes still missing to bring the level below the waterline once `relief` has been freed.
     pub fn to_find(&self, relief: Bytes) -> Bytes {
         match &self.capacity {
-            Ok(c) => {
-                c.used.less(relief).less(self.waterline.of_capacity(c.used + c.free_root))
-            }
+            Ok(c) => c.used.less(relief).less(self.waterline.of_capacity(c.used + c.free_root)),
             Err(_) => Bytes::ZERO,
         }
     }
@@ -123,10 +121,9 @@ fn class_of(fs_type: &str) -> Class {
         }
         "tmpfs" | "ramfs" => Class::Memory,
         "overlay" | "aufs" => Class::Overlay,
-        "nfs" | "nfs4" | "cifs" | "smb3" | "smbfs" | "9p" | "ceph" | "afs" | "ncpfs" | "glusterfs"
-        | "fuse.glusterfs" | "fuse.sshfs" | "fuse.ceph" | "lustre" | "davfs" | "virtiofs" => {
-            Class::Network
-        }
+        "nfs" | "nfs4" | "cifs" | "smb3" | "smbfs" | "9p" | "ceph" | "afs" | "ncpfs"
+        | "glusterfs" | "fuse.glusterfs" | "fuse.sshfs" | "fuse.ceph" | "lustre" | "davfs"
+        | "virtiofs" => Class::Network,
         _ => Class::Storage,
     }
 }
@@ -200,7 +197,10 @@ mod tests {
 
         let mut state = State::open(&directory.path().join("state")).unwrap();
         let capacity = Bytes::new(1 << 20);
-        state.settings.simulated.push(crate::state::SimulatedVolume { path: root.clone(), capacity });
+        state
+            .settings
+            .simulated
+            .push(crate::state::SimulatedVolume { path: root.clone(), capacity });
         let volume = volume_of(&root.join("a/tide"), &state).unwrap();
         assert_eq!((volume.class, volume.mount_point), (Class::Simulated, root));
         assert_eq!(volume.capacity.unwrap().used, before);

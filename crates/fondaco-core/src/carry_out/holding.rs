@@ -1,0 +1,156 @@
+//! Where a run keeps what it has taken away: a private directory on the target's own volume.
+
+use std::collections::HashMap;
+use std::ffi::{OsStr, OsString};
+use std::os::fd::{AsFd, BorrowedFd};
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
+
+use rustix::fs::{AtFlags, CWD};
+
+use crate::analysis::HOLDING_AREA_PREFIX;
+use crate::kernel::{self, CallError, Op, PrivateDir, Stat};
+use crate::plan::{Located, Refusal, locate};
+use crate::state::State;
+
+/// The private directories of one run, at most one on each volume, opened as they are needed.
+#[derive(Debug)]
+pub(super) struct Areas<'a> {
+    state: &'a State,
+    token: &'a str,
+    open: HashMap<PathBuf, Rc<PrivateDir>>,
+}
+
+impl<'a> Areas<'a> {
+    pub(super) fn new(state: &'a State, token: &'a str) -> Self {
+        Self { state, token, open: HashMap::new() }
+    }
+
+    /// The run's private directory on the volume of a target, made if it is missing.
+    pub(super) fn of_target(
+        &mut self,
+        path: &Path,
+        located: &Located,
+    ) -> Result<Rc<PrivateDir>, Refusal> {
+        let root = area_root(path, located, self.state)?;
+        if let Some(area) = self.open.get(&root) {
+            return Ok(Rc::clone(area));
+        }
+        let parent = kernel::open_root(&root).map_err(CallError::on(Op::OpenDirectory, &root))?;
+        let outer = root.join(area_name());
+        let area = keeping_times(parent.as_fd(), || {
+            PrivateDir::open(&parent, &area_name(), outer.clone())
+        })?;
+        let run = PrivateDir::open(area.fd(), OsStr::new(self.token), outer.join(self.token))?;
+        let run = Rc::new(run);
+        self.open.insert(root, Rc::clone(&run));
+        Ok(run)
+    }
+
+    /// Removes the private directories that hold nothing.
+    pub(super) fn remove_empty(&self) {
+        for area in self.open.values() {
+            remove_if_empty(area.path());
+        }
+    }
+}
+
+/// Opens a run's private directory again, by the path that the journal has.
+pub(super) fn reopen(path: &Path) -> Result<PrivateDir, Refusal> {
+    let (Some(outer), Some(token)) = (path.parent(), path.file_name()) else {
+        return Err(Refusal::Gone(path.to_owned()));
+    };
+    let gone = |error: CallError| match error.source.kind() {
+        std::io::ErrorKind::NotFound => Refusal::Gone(path.to_owned()),
+        _ => Refusal::Call(error),
+    };
+    let located = locate(outer)?;
+    let area = PrivateDir::open_existing(&located.parent, &located.name, outer.to_owned());
+    PrivateDir::open_existing(area.map_err(gone)?.fd(), token, path.to_owned()).map_err(gone)
+}
+
+/// Removes a run's private directory and the holding area around it, if nothing is in them.
+pub(super) fn remove_if_empty(path: &Path) {
+    let remove = |path: &Path| rustix::fs::unlinkat(CWD, path, AtFlags::REMOVEDIR).is_ok();
+    let Some(outer) = path.parent() else { return };
+    // not empty is the usual answer, and the right one
+    if remove(path)
+        && let Some(root) = outer.parent()
+        && let Ok(root) = kernel::open_root(root)
+    {
+        keeping_times(root.as_fd(), || remove(outer));
+    }
+}
+
+/// Makes or removes a holding area in a directory of the user's, whose times stay as they were: a
+/// holding area is not a change of what the directory is for.
+fn keeping_times<T>(directory: BorrowedFd<'_>, act: impl FnOnce() -> T) -> T {
+    let before = directory_times(directory);
+    let outcome = act();
+    if let Some((read, written)) = before
+        && directory_times(directory) != before
+    {
+        // a directory's times are not worth failing for
+        let _ = rustix::fs::futimens(directory, &crate::archive::times(read, written));
+    }
+    outcome
+}
+
+/// The name of this user's holding area.
+fn area_name() -> OsString {
+    format!("{HOLDING_AREA_PREFIX}{}", kernel::effective_user()).into()
+}
+
+/// The directory in which a target's holding area is, or would be made.
+///
+/// In this order: the root of its simulated volume; the state directory, if it lies on the same
+/// mount; the root of the mount; the topmost directory above the target that belongs to this user.
+pub(super) fn area_root(path: &Path, located: &Located, state: &State) -> Result<PathBuf, Refusal> {
+    let examine = |path: &Path| kernel::stat_path(path).map_err(CallError::on(Op::Examine, path));
+    let parent = kernel::stat_descriptor(located.parent.as_fd());
+    let parent = parent.map_err(CallError::on(Op::Examine, path))?;
+    let simulated =
+        state.settings.simulated.iter().find(|v| path.starts_with(&v.path)).map(|v| &v.path);
+    let mut candidates: Vec<PathBuf> = simulated.cloned().into_iter().collect();
+    candidates.push(state.directory().to_owned());
+    let mut above: Vec<PathBuf> = path.ancestors().skip(1).map(Path::to_owned).collect();
+    above.retain(|path| path.starts_with(&located.mount_point));
+    candidates.extend(above.into_iter().rev());
+    let mut tried = Vec::new();
+    for candidate in candidates {
+        let stat = match examine(&candidate) {
+            Ok(stat) => stat,
+            Err(error) => {
+                tried.push(error.whole());
+                continue;
+            }
+        };
+        if (stat.dev, stat.mount) != (parent.dev, parent.mount) {
+            continue;
+        }
+        if is_ours(&candidate, &stat) {
+            return Ok(candidate);
+        }
+    }
+    let reason = if tried.is_empty() {
+        "no directory above it belongs to this user and can be written to".to_owned()
+    } else {
+        tried.join("; ")
+    };
+    Err(Refusal::NoHoldingArea { path: path.to_owned(), reason })
+}
+
+/// Whether others can be kept from renaming what we make there: it is ours, or sticky.
+fn is_ours(path: &Path, stat: &Stat) -> bool {
+    let ours = stat.uid == kernel::effective_user() && stat.mode & 0o022 == 0;
+    let sticky = stat.mode & 0o1000 != 0;
+    let writable = rustix::fs::accessat(CWD, path, rustix::fs::Access::WRITE_OK, AtFlags::EACCESS);
+    (ours || sticky) && writable.is_ok()
+}
+
+/// When a directory was last read and written.
+pub(super) fn directory_times(
+    directory: BorrowedFd<'_>,
+) -> Option<(crate::units::Time, crate::units::Time)> {
+    kernel::stat_descriptor(directory).ok().map(|stat| (stat.atime, stat.mtime))
+}

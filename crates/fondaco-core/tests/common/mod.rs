@@ -1,0 +1,204 @@
+//! Trees for tests, and what a tree looks like byte for byte.
+#![allow(dead_code, missing_docs)] // every test file uses its own part
+
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use fondaco_core::plan::{Deed, Draft, Plan, Planned, Review, survey};
+use fondaco_core::state::{SimulatedVolume, State};
+use fondaco_core::units::{Bytes, Time};
+
+pub const NOW: Time = Time::at(2_000_000_000);
+
+/// A directory that stands for a volume, with a state directory and a depot beside it.
+pub struct Place {
+    _directory: Option<tempfile::TempDir>,
+    pub root: PathBuf,
+    pub state: State,
+    pub depot: PathBuf,
+}
+
+impl Place {
+    pub fn new() -> Self {
+        let directory = tempfile::tempdir().unwrap();
+        let mut place = Self::at(&directory.path().canonicalize().unwrap());
+        place._directory = Some(directory);
+        place
+    }
+
+    /// Inside an existing directory, for instance a mounted file system.
+    pub fn at(home: &Path) -> Self {
+        let root = home.join("seamark");
+        std::fs::create_dir_all(&root).unwrap();
+        let mut state = State::open(&home.join("state")).unwrap();
+        let capacity = Bytes::new(1 << 30);
+        state.settings.simulated.push(SimulatedVolume { path: root.clone(), capacity });
+        Self { _directory: None, root, state, depot: home.join("depot") }
+    }
+
+    pub fn archive(&self) -> Deed {
+        Deed::Archive { depot: self.depot.clone() }
+    }
+
+    /// A file with contents that depend on its name.
+    pub fn file(&self, path: &str, size: usize) -> PathBuf {
+        let path = self.root.join(path);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        let seed = path.as_os_str().as_bytes().iter().fold(7u8, |a, b| a.wrapping_mul(31) ^ b);
+        let contents: Vec<u8> = (0..size).map(|i| (i as u8).wrapping_mul(seed | 1)).collect();
+        std::fs::write(&path, contents).unwrap();
+        set_old(&path, size as i64);
+        path
+    }
+
+    /// A plan made by hand of these deeds.
+    pub fn plan(&self, deeds: &[(&Path, Deed)]) -> Plan {
+        let mut draft = Draft::default();
+        for (path, deed) in deeds {
+            draft.put(Planned {
+                path: path.to_path_buf(),
+                deed: deed.clone(),
+                reason: "by hand".into(),
+                volume: self.root.clone(),
+                estimate: Bytes::ZERO,
+                entries: 1,
+                review: Review::Pending,
+            });
+            draft.reviewed(path, survey(path));
+        }
+        let plan = draft.to_plan(Vec::new(), NOW).unwrap();
+        assert_eq!(plan.actions.len(), deeds.len(), "every target can be planned");
+        plan
+    }
+}
+
+/// Gives a file odd times in the past.
+pub fn set_old(path: &Path, salt: i64) {
+    let spec = |sec, nsec| rustix::fs::Timespec { tv_sec: sec, tv_nsec: nsec };
+    let times = rustix::fs::Timestamps {
+        last_access: spec(1_500_000_000 + salt, 111),
+        last_modification: spec(1_400_000_000 + salt, 123_456_789),
+    };
+    let flags = rustix::fs::AtFlags::SYMLINK_NOFOLLOW;
+    rustix::fs::utimensat(rustix::fs::CWD, path, &times, flags).unwrap();
+}
+
+/// All that a tree is, but for change times and inode numbers: to be the same after put back.
+pub fn picture(root: &Path) -> BTreeMap<PathBuf, String> {
+    let mut picture = BTreeMap::new();
+    let mut links: BTreeMap<u64, PathBuf> = BTreeMap::new();
+    let mut open = vec![root.to_owned()];
+    let mut all = Vec::new();
+    while let Some(path) = open.pop() {
+        let meta = path.symlink_metadata().unwrap();
+        if meta.is_dir() {
+            open.extend(std::fs::read_dir(&path).unwrap().map(|e| e.unwrap().path()));
+        }
+        all.push((path, meta));
+    }
+    all.sort_by(|a, b| a.0.cmp(&b.0));
+    for (path, meta) in all {
+        let kind = meta.file_type();
+        let contents = if kind.is_file() {
+            let first = links.entry(meta.ino()).or_insert_with(|| path.clone()).clone();
+            let hash = blake3::hash(&std::fs::read(&path).unwrap());
+            format!("{hash} blocks {} same as {first:?}", meta.blocks())
+        } else if kind.is_symlink() {
+            format!("-> {:?}", std::fs::read_link(&path).unwrap())
+        } else if kind.is_fifo() {
+            "fifo".to_owned()
+        } else {
+            String::new()
+        };
+        let size = if kind.is_dir() { 0 } else { meta.size() };
+        let links = if kind.is_dir() { 0 } else { meta.nlink() };
+        let attributes = attributes(&path);
+        let line = format!(
+            "{:o} {}:{} {size} {links} {}.{:09} {attributes:?} {contents}",
+            meta.mode(),
+            meta.uid(),
+            meta.gid(),
+            meta.mtime(),
+            meta.mtime_nsec(),
+        );
+        picture.insert(path, line);
+    }
+    picture
+}
+
+fn attributes(path: &Path) -> BTreeMap<String, Vec<u8>> {
+    let mut list = [0u8; 4096];
+    let used = rustix::fs::llistxattr(path, &mut list[..]).unwrap_or(0);
+    let names = list[..used].split(|b| *b == 0).filter(|name| !name.is_empty());
+    names
+        .map(|name| {
+            let mut value = [0u8; 4096];
+            let length = rustix::fs::lgetxattr(path, name, &mut value[..]).unwrap();
+            (String::from_utf8_lossy(name).into_owned(), value[..length].to_vec())
+        })
+        .collect()
+}
+
+/// A name that may be any bytes.
+pub fn bytes_path(root: &Path, name: &[u8]) -> PathBuf {
+    root.join(OsStr::from_bytes(name))
+}
+
+/// Whether what needs root can be tested; says so loudly if not.
+pub fn is_root(what: &str) -> bool {
+    let root = rustix::process::geteuid().is_root();
+    if !root {
+        eprintln!("SKIPPED, needs root: {what}");
+    }
+    root
+}
+
+/// Runs a command that must succeed; gives its output.
+pub fn run(program: &str, arguments: &[&OsStr]) -> String {
+    let output = Command::new(program).args(arguments).output().unwrap();
+    let words = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(output.status.success(), "{program} {arguments:?}: {words}");
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+/// A file system of its own in an image file, mounted until dropped.
+pub struct Mounted {
+    directory: tempfile::TempDir,
+}
+
+impl Mounted {
+    /// `None`, said loudly, where that cannot be done: no root, no such file system.
+    pub fn new(fs_type: &str, mebibytes: u64) -> Option<Self> {
+        if !is_root(&format!("a mounted {fs_type}")) {
+            return None;
+        }
+        let mounted = Self { directory: tempfile::tempdir().unwrap() };
+        let (image, at) = (mounted.directory.path().join("image"), mounted.path());
+        std::fs::create_dir(&at).unwrap();
+        let o = OsStr::new;
+        if fs_type == "tmpfs" {
+            let size = format!("size={mebibytes}m");
+            run("mount", &[o("-t"), o("tmpfs"), o("-o"), o(&size), o("tmpfs"), at.as_os_str()]);
+            return Some(mounted);
+        }
+        std::fs::File::create(&image).unwrap().set_len(mebibytes << 20).unwrap();
+        let make = format!("mkfs.{fs_type}");
+        run(&make, &[o(if fs_type == "ext4" { "-Fq" } else { "-fq" }), image.as_os_str()]);
+        run("mount", &[o("-o"), o("loop"), image.as_os_str(), at.as_os_str()]);
+        Some(mounted)
+    }
+
+    pub fn path(&self) -> PathBuf {
+        self.directory.path().canonicalize().unwrap().join("mnt")
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("-R").arg(self.path()).status();
+    }
+}

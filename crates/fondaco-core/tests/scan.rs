@@ -1,0 +1,284 @@
+//! The parallel scan against a plain serial walk, and the oddities of real trees.
+#![allow(missing_docs)]
+
+mod common;
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use common::{Mounted, NOW, bytes_path, is_root, run};
+use fondaco_core::catalog::{Catalog, Order, Reading};
+use fondaco_core::scan::{Options, Scan, ScanError};
+use fondaco_core::units::Bytes;
+use proptest::prelude::*;
+
+fn scan(roots: &[PathBuf], threads: usize) -> Scan {
+    let mut scan =
+        Scan::start(roots, &Options { cross_volumes: false, threads, now: NOW }).unwrap();
+    scan.wait();
+    scan
+}
+
+fn scan_one(root: &Path) -> Scan {
+    scan(&[root.to_owned()], 2)
+}
+
+#[derive(Debug, Default, PartialEq)]
+struct Totals {
+    allocated: u64,
+    apparent: u64,
+    exclusive: u64,
+    entries: u64,
+}
+
+/// Totals of every directory by the plainest way: for each, all inodes below it in a set.
+fn reference(root: &Path) -> BTreeMap<PathBuf, Totals> {
+    let mut all = Vec::new();
+    let mut open = vec![root.to_owned()];
+    while let Some(path) = open.pop() {
+        let meta = path.symlink_metadata().unwrap();
+        if meta.is_dir() {
+            open.extend(std::fs::read_dir(&path).unwrap().map(|e| e.unwrap().path()));
+        }
+        all.push((path, meta));
+    }
+    let mut totals = BTreeMap::new();
+    for (directory, _) in all.iter().filter(|(_, meta)| meta.is_dir()) {
+        let mut sum = Totals::default();
+        let mut seen = HashSet::new();
+        let mut names: HashMap<u64, u64> = HashMap::new();
+        for (_, meta) in all.iter().filter(|(path, _)| path.starts_with(directory)) {
+            sum.entries += 1;
+            let names = names.entry(meta.ino()).or_default();
+            *names += 1;
+            if seen.insert(meta.ino()) {
+                sum.allocated += meta.blocks() * 512;
+                sum.apparent += meta.size();
+            }
+            if meta.is_dir() || *names == meta.nlink() {
+                sum.exclusive += meta.blocks() * 512;
+            }
+        }
+        totals.insert(directory.clone(), sum);
+    }
+    totals
+}
+
+fn totals(catalog: &Catalog) -> BTreeMap<PathBuf, Totals> {
+    let directories = catalog.ids().filter(|id| catalog.is_directory(*id));
+    let sums = |id| Totals {
+        allocated: catalog.allocated(id).get(),
+        apparent: catalog.apparent(id).get(),
+        exclusive: catalog.exclusive(id).get(),
+        entries: catalog.entries(id),
+    };
+    directories.map(|id| (catalog.path(id), sums(id))).collect()
+}
+
+#[derive(Clone, Debug)]
+enum Make {
+    Directory(usize, String),
+    File(usize, String, u32),
+    Sparse(usize, String, u32),
+    HardLink(usize, String, usize),
+    SymbolicLink(usize, String),
+}
+
+fn make() -> impl Strategy<Value = Make> {
+    let at = 0..1000usize;
+    let name = "[a-c]{1,2}|[\u{1}-\u{7f}&&[^/]]{1,4}"
+        .prop_filter("dots", |name| name != "." && name != "..");
+    prop_oneof![
+        (at.clone(), name.clone()).prop_map(|(at, name)| Make::Directory(at, name)),
+        (at.clone(), name.clone(), 0..20_000u32).prop_map(|(a, n, s)| Make::File(a, n, s)),
+        (at.clone(), name.clone(), 0..9_000_000u32).prop_map(|(a, n, s)| Make::Sparse(a, n, s)),
+        (at.clone(), name.clone(), 0..1000usize).prop_map(|(a, n, f)| Make::HardLink(a, n, f)),
+        (at, name).prop_map(|(at, name)| Make::SymbolicLink(at, name)),
+    ]
+}
+
+/// Makes what can be made: a name that is taken is passed over.
+fn build(root: &Path, steps: &[Make]) {
+    let (mut directories, mut files) = (vec![root.to_owned()], Vec::new());
+    for step in steps {
+        let place = |at: &usize, name: &String| directories[at % directories.len()].join(name);
+        match step {
+            Make::Directory(at, name) => {
+                let path = place(at, name);
+                if std::fs::create_dir(&path).is_ok() {
+                    directories.push(path);
+                }
+            }
+            Make::File(at, name, size) => {
+                let path = place(at, name);
+                if !path.exists() && std::fs::write(&path, vec![1u8; *size as usize]).is_ok() {
+                    files.push(path);
+                }
+            }
+            Make::Sparse(at, name, size) => {
+                let path = place(at, name);
+                if !path.exists() {
+                    let file = std::fs::File::create(&path);
+                    file.and_then(|file| file.set_len(u64::from(*size))).unwrap();
+                    files.push(path);
+                }
+            }
+            Make::HardLink(at, name, from) => {
+                let path = place(at, name);
+                if !files.is_empty()
+                    && std::fs::hard_link(&files[from % files.len()], &path).is_ok()
+                {
+                    files.push(path);
+                }
+            }
+            Make::SymbolicLink(at, name) => {
+                let _ = std::os::unix::fs::symlink("..", place(at, name));
+            }
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(48))]
+    #[test]
+    fn every_total_is_that_of_a_plain_walk_however_many_threads_there_are(
+        steps in proptest::collection::vec(make(), 1..80), threads in 1..5usize
+    ) {
+        let directory = tempfile::tempdir().unwrap();
+        let root = directory.path().canonicalize().unwrap();
+        build(&root, &steps);
+        let scan = scan(std::slice::from_ref(&root), threads);
+        let catalog = scan.catalog();
+        prop_assert!(catalog.is_complete() && catalog.unreadable().is_empty());
+        prop_assert_eq!(totals(&catalog), reference(&root));
+        for id in catalog.ids() {
+            prop_assert_eq!(catalog.find(&catalog.path(id)), Some(id));
+            let profile: f32 = catalog.age_profile(id).iter().sum();
+            let allocated = catalog.allocated(id).get() as f32;
+            prop_assert!((profile - allocated).abs() <= allocated * 1e-4);
+        }
+        // what a cut ranking shows and what it folds away are the whole
+        let whole = catalog.roots()[0].entry;
+        let children: u64 = catalog.children(whole).map(|id| catalog.allocated(id).get()).sum();
+        for order in [Order::Allocated, Order::Apparent, Order::Entries, Order::Newest, Order::Name] {
+            let cut = catalog.ranking(whole, order, 3);
+            let shown: Bytes = cut.rows.iter().map(|id| catalog.allocated(*id)).sum();
+            prop_assert_eq!((shown + cut.tail.allocated).get(), children);
+            let all = catalog.ranking(whole, order, usize::MAX);
+            prop_assert_eq!(&all.rows[..cut.rows.len()], &cut.rows[..]);
+        }
+    }
+}
+
+#[test]
+fn a_linked_file_counts_in_each_directory_but_is_exclusive_to_neither() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    for name in ["tide", "copy"] {
+        std::fs::create_dir(root.join(name)).unwrap();
+    }
+    std::fs::write(root.join("tide/mar.csv"), [1; 8192]).unwrap();
+    std::fs::hard_link(root.join("tide/mar.csv"), root.join("copy/mar.csv")).unwrap();
+    let scan = scan_one(&root);
+    let catalog = scan.catalog();
+    let own = catalog.exclusive(catalog.find(&root.join("tide")).unwrap());
+    for name in ["tide", "copy"] {
+        let id = catalog.find(&root.join(name)).unwrap();
+        assert_eq!(catalog.allocated(id), own + Bytes::new(8192));
+        assert_eq!(catalog.exclusive(id), own);
+    }
+    let whole = catalog.roots()[0].entry;
+    assert_eq!(catalog.exclusive(whole), catalog.allocated(whole));
+    assert_eq!(catalog.largest_below(whole, 5).len(), 2);
+}
+
+#[test]
+fn very_deep_trees_and_any_names_are_read() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    let long = [b'n'; 255];
+    for name in [&b"new\nline"[..], b"\x1b[2J", b"\xff\xfe", &long] {
+        std::fs::write(bytes_path(&root, name), b"x").unwrap();
+    }
+    // ten times deeper than PATH_MAX allows in one path
+    let mut at = rustix::fs::open(&root, rustix::fs::OFlags::DIRECTORY, 0.into()).unwrap();
+    for _ in 0..3000 {
+        rustix::fs::mkdirat(&at, "sounding-line", 0o755.into()).unwrap();
+        let flags = rustix::fs::OFlags::DIRECTORY;
+        at = rustix::fs::openat(&at, "sounding-line", flags, 0.into()).unwrap();
+    }
+    let scan = scan_one(&root);
+    let catalog = scan.catalog();
+    assert_eq!(catalog.unreadable(), []);
+    assert_eq!(catalog.len(), 1 + 4 + 3000);
+    assert!(catalog.find(&bytes_path(&root, b"\xff\xfe")).is_some());
+    let deepest = catalog.ids().last().unwrap();
+    assert_eq!(catalog.path(deepest).components().count(), root.components().count() + 3000);
+    run("rm", &["-rf".as_ref(), root.join("sounding-line").as_os_str()]);
+}
+
+#[test]
+fn bad_roots_are_told_apart_and_nested_ones_count_once() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    std::fs::create_dir(root.join("a")).unwrap();
+    std::fs::write(root.join("a/file"), b"x").unwrap();
+    let options = Options { cross_volumes: false, threads: 1, now: NOW };
+    let start = |path: &str| Scan::start(&[root.join(path)], &options).map(|_| ());
+    assert!(matches!(start("nowhere"), Err(ScanError::Missing(_))));
+    assert!(matches!(start("a/file"), Err(ScanError::NotADirectory(_))));
+    assert!(matches!(start("a/file/x"), Err(ScanError::NotADirectory(_))));
+    let nested = scan(&[root.join("a"), root.clone(), root.join("a/../a")], 2);
+    assert_eq!(nested.catalog().roots().len(), 1);
+    assert_eq!(nested.catalog().len(), 3);
+}
+
+#[test]
+fn other_volumes_are_named_and_not_entered_unless_asked() {
+    let Some(outer) = Mounted::new("ext4", 16) else { return };
+    let root = outer.path();
+    for name in ["tmpfs", "bind", "data", "proc"] {
+        std::fs::create_dir(root.join(name)).unwrap();
+    }
+    std::fs::write(root.join("data/file"), vec![1u8; 40_960]).unwrap();
+    let at = |name: &str| root.join(name).into_os_string();
+    run("mount", &["-t".as_ref(), "tmpfs".as_ref(), "tmpfs".as_ref(), &at("tmpfs")]);
+    run("mount", &["--bind".as_ref(), &at("data"), &at("bind")]);
+    run("mount", &["-t".as_ref(), "proc".as_ref(), "proc".as_ref(), &at("proc")]);
+    std::fs::write(root.join("tmpfs/inside"), vec![1u8; 8192]).unwrap();
+
+    let plain = scan_one(&root);
+    let catalog = plain.catalog();
+    let others: HashSet<_> =
+        catalog.other_volumes().into_iter().map(|id| catalog.path(id)).collect();
+    let expected = ["tmpfs", "bind", "proc"].map(|name| root.join(name));
+    assert_eq!(others, HashSet::from(expected));
+    assert!(catalog.find(&root.join("tmpfs/inside")).is_none());
+
+    let options = Options { cross_volumes: true, threads: 2, now: NOW };
+    let mut crossing = Scan::start(std::slice::from_ref(&root), &options).unwrap();
+    crossing.wait();
+    let catalog = crossing.catalog();
+    assert!(catalog.find(&root.join("tmpfs/inside")).is_some());
+    let proc = catalog.find(&root.join("proc")).unwrap();
+    assert_eq!(catalog.reading(proc), Some(Reading::OtherVolume), "the kernel's are never entered");
+}
+
+#[test]
+fn what_may_not_be_read_is_listed_and_the_scan_goes_on() {
+    if is_root("an unreadable directory cannot be made for root") {
+        return; // root may read everything
+    }
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    std::fs::create_dir(root.join("closed")).unwrap();
+    std::fs::write(root.join("open"), b"x").unwrap();
+    let closed = std::os::unix::fs::PermissionsExt::from_mode(0o000);
+    std::fs::set_permissions(root.join("closed"), closed).unwrap();
+    let scan = scan_one(&root);
+    let catalog = scan.catalog();
+    assert_eq!(catalog.len(), 3);
+    assert_eq!(catalog.unreadable()[0].path, root.join("closed"));
+    assert!(catalog.unreadable()[0].error.contains("denied"));
+}

@@ -71,7 +71,7 @@ impl DocPath {
 #[serde(untagged)]
 enum DocForm {
     Text(String),
-    Bytes { shown: String, path_bytes: String },
+    Bytes { path: String, path_bytes: String },
 }
 
 impl Serialize for DocPath {
@@ -79,7 +79,7 @@ impl Serialize for DocPath {
         match self.0.to_str() {
             Some(text) => DocForm::Text(text.to_owned()),
             None => DocForm::Bytes {
-                shown: shown(&self.0),
+                path: shown(&self.0),
                 path_bytes: STANDARD.encode(self.0.as_os_str().as_bytes()),
             },
         }

@@ -1,1 +1,50 @@
-fn main() {}
+//! Fondaco, the program: the command line, and the full-screen application.
+//!
+//! [`cli`] says what can be said; [`command`] does it without the screen; [`app`] is the
+//! application's model and [`view`] draws it; [`demo`] lays out the made-up data. All computation
+//! is in `fondaco-core`.
+
+mod app;
+mod cli;
+mod command;
+mod demo;
+mod environment;
+mod manual;
+mod output;
+mod view;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use cli::Cli;
+use command::Outcome;
+
+fn main() -> ExitCode {
+    let cli = Cli::parse();
+    let theme = view::Theme::of_environment(cli.light, cli.ascii);
+    let outcome = match cli.command {
+        Some(command) => command::run(command, cli.state, &theme),
+        None => environment::open_state(cli.state)
+            .and_then(|state| app::run(state, cli.paths, &theme))
+            .map(|()| Outcome::AllDone),
+    };
+    match outcome {
+        Ok(outcome) => outcome.into(),
+        Err(error) if is_closed_pipe(&error) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprint!("fondaco: {error}");
+            for cause in error.chain().skip(1) {
+                eprint!(": {cause}");
+            }
+            eprintln!();
+            Outcome::Failed.into()
+        }
+    }
+}
+
+/// Whoever read our output has seen enough.
+fn is_closed_pipe(error: &anyhow::Error) -> bool {
+    let io = error.chain().find_map(|cause| cause.downcast_ref::<std::io::Error>());
+    io.is_some_and(|error| error.kind() == std::io::ErrorKind::BrokenPipe)
+}

@@ -106,6 +106,15 @@ pub fn volume_of(path: &Path, state: &State) -> Option<Volume> {
     Some(from_mount(mount, &answer, state))
 }
 
+/// Where the volume that holds `path` is mounted; asks no file system.
+pub fn volume_root(path: &Path, state: &State, mounts: &[Mount]) -> PathBuf {
+    let simulated = state.settings.simulated.iter().find(|volume| path.starts_with(&volume.path));
+    let simulated = simulated.map(|volume| volume.path.clone());
+    simulated
+        .or_else(|| Some(kernel::mount_of(path, mounts)?.mount_point.clone()))
+        .unwrap_or_else(|| "/".into())
+}
+
 /// Whether a file system type is an interface of the kernel and holds nobody's data.
 pub fn is_kernel_interface(fs_type: &str) -> bool {
     class_of(fs_type) == Class::Kernel

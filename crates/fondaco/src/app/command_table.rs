@@ -1,0 +1,453 @@
+//! The one table of commands: keys, hints, palette, help, mouse and manual are read from it.
+
+use std::fmt;
+
+use super::model::{Focus, Model, Station};
+
+/// Something the user can ask for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)] // the table below says what each does
+pub enum Command {
+    PlanIt,
+    TakeOff,
+    ChangeDeed,
+    Enter,
+    GoOut,
+    Back,
+    Up,
+    Down,
+    PageUp,
+    PageDown,
+    Home,
+    End,
+    Trail,
+    Order,
+    Units,
+    FindName,
+    TypePath,
+    Waterline,
+    Rescan,
+    StopScan,
+    Rehearse,
+    CarryOut,
+    StopRun,
+    Mark,
+    PutBack,
+    PutBackAll,
+    FinishRun,
+    Purge,
+    GoTo(Station),
+    Palette,
+    Help,
+    Quit,
+}
+
+/// A key, as far as commands have one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)] // as on the keyboard
+pub enum Key {
+    Char(char),
+    Ctrl(char),
+    Function(u8),
+    Enter,
+    Escape,
+    Tab,
+    Backspace,
+    Left,
+    Right,
+    Up,
+    Down,
+    PageUp,
+    PageDown,
+    Home,
+    End,
+    Delete,
+}
+
+impl fmt::Display for Key {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Char(' ') => f.write_str("Space"),
+            Self::Char(c) => write!(f, "{c}"),
+            Self::Ctrl(c) => write!(f, "Ctrl-{}", c.to_ascii_uppercase()),
+            Self::Function(n) => write!(f, "F{n}"),
+            Self::Escape => f.write_str("Esc"),
+            Self::PageUp => f.write_str("PgUp"),
+            Self::PageDown => f.write_str("PgDn"),
+            Self::Left => f.write_str("←"),
+            Self::Right => f.write_str("→"),
+            Self::Up => f.write_str("↑"),
+            Self::Down => f.write_str("↓"),
+            other => write!(f, "{other:?}"),
+        }
+    }
+}
+
+/// One command: what it is called, how it is reached, where it applies.
+pub struct Row {
+    /// What is done.
+    pub command: Command,
+    /// Its name in hints and the palette.
+    pub name: &'static str,
+    /// What it does, in a line.
+    pub help: &'static str,
+    /// The keys for it; the first is shown.
+    pub keys: &'static [Key],
+    /// Whether it does anything here and now.
+    pub applies: fn(&Model) -> bool,
+    /// Place among the hints of the last line, most wanted first; 0 keeps it out of them.
+    pub hint: u8,
+}
+
+const fn row(
+    command: Command,
+    name: &'static str,
+    keys: &'static [Key],
+    hint: u8,
+    applies: fn(&Model) -> bool,
+    help: &'static str,
+) -> Row {
+    Row { command, name, help, keys, applies, hint }
+}
+
+fn always(_: &Model) -> bool {
+    true
+}
+
+fn in_list(model: &Model) -> bool {
+    model.list_length() > 0
+}
+
+fn on_entry(model: &Model) -> bool {
+    model.station == Station::Directories && model.directories.selected_entry().is_some()
+}
+
+fn in_trail(model: &Model) -> bool {
+    model.focus == Focus::Trail
+}
+
+fn on_plan(model: &Model) -> bool {
+    model.station == Station::Plan && model.selected_action().is_some() && !model.run.is_active()
+}
+
+fn can_carry_out(model: &Model) -> bool {
+    model.station == Station::Plan && model.ready_actions() > 0 && !model.run.is_active()
+}
+
+fn on_run(model: &Model) -> bool {
+    model.station == Station::Journal && model.selected_run().is_some() && !model.run.is_active()
+}
+
+fn can_go_out(model: &Model) -> bool {
+    model.station == Station::Directories && model.directories.parent.is_some()
+}
+
+fn can_enter(model: &Model) -> bool {
+    match model.station {
+        Station::Volumes => model.selected_volume().is_some(),
+        Station::Directories => model.directories.can_enter() || in_trail(model),
+        Station::Journal => model.journal.open.is_none() && model.selected_run().is_some(),
+        _ => false,
+    }
+}
+
+fn is_scanned(model: &Model) -> bool {
+    model.station == Station::Directories && !model.scan.roots.is_empty()
+}
+
+fn can_set_waterline(model: &Model) -> bool {
+    matches!(model.station, Station::Volumes | Station::Plan | Station::Directories)
+        && model.gauge_volume().is_some()
+}
+
+fn on_run_entry(model: &Model) -> bool {
+    on_run(model) && model.journal.open.is_some()
+}
+
+fn can_put_back(model: &Model) -> bool {
+    on_run_entry(model) && !model.chosen_to_put_back().is_empty()
+}
+
+fn run_has_to_put_back(model: &Model) -> bool {
+    on_run(model) && model.selected_run().is_some_and(|run| model.can_be_put_back(run) > 0)
+}
+
+fn run_has_held(model: &Model) -> bool {
+    on_run(model) && model.selected_run().is_some_and(|run| model.held(run) > 0)
+}
+
+fn run_has_rest(model: &Model) -> bool {
+    on_run(model) && model.selected_run().is_some_and(|run| model.not_begun(run) > 0)
+}
+
+/// All commands. Where two share a key, at most one of them applies at a time.
+pub static COMMANDS: &[Row] = &[
+    row(
+        Command::PlanIt,
+        "plan it",
+        &[Key::Char(' ')],
+        1,
+        on_entry,
+        "choose what is to be done with the selected entry, or take it off the plan",
+    ),
+    row(
+        Command::Mark,
+        "mark",
+        &[Key::Char(' ')],
+        1,
+        on_run_entry,
+        "mark the action, to put several back at once",
+    ),
+    row(
+        Command::PutBack,
+        "put back",
+        &[Key::Char('b')],
+        2,
+        can_put_back,
+        "put back the marked actions, or the selected one",
+    ),
+    row(
+        Command::PutBackAll,
+        "put all back",
+        &[Key::Char('B')],
+        3,
+        run_has_to_put_back,
+        "put back everything that the run has set aside or archived",
+    ),
+    row(
+        Command::FinishRun,
+        "finish the run",
+        &[Key::Char('F')],
+        3,
+        run_has_rest,
+        "carry out what the run has not begun, with all its checks",
+    ),
+    row(
+        Command::Purge,
+        "purge",
+        &[Key::Char('P')],
+        4,
+        run_has_held,
+        "remove for good what the run has set aside; this frees its space",
+    ),
+    row(
+        Command::Rehearse,
+        "rehearse",
+        &[Key::Char('R')],
+        1,
+        can_carry_out,
+        "run all checks of the plan and change nothing",
+    ),
+    row(
+        Command::CarryOut,
+        "carry out",
+        &[Key::Char('C')],
+        2,
+        can_carry_out,
+        "do what is planned, after the number of actions has been typed",
+    ),
+    row(
+        Command::ChangeDeed,
+        "change",
+        &[Key::Char('c')],
+        3,
+        on_plan,
+        "choose something else to be done with the target",
+    ),
+    row(
+        Command::TakeOff,
+        "take off",
+        &[Key::Char(' '), Key::Delete],
+        4,
+        on_plan,
+        "take the action off the plan",
+    ),
+    row(
+        Command::StopRun,
+        "stop the run",
+        &[Key::Char('S')],
+        1,
+        |m| m.run.can_stop(),
+        "stop after what is half done has been brought to its end",
+    ),
+    row(
+        Command::Enter,
+        "go in",
+        &[Key::Enter, Key::Right],
+        2,
+        can_enter,
+        "scan the volume, go into the directory, open the tail or the run",
+    ),
+    row(
+        Command::GoOut,
+        "go out",
+        &[Key::Left, Key::Backspace],
+        3,
+        |m| can_go_out(m) && !in_trail(m),
+        "go to the directory above",
+    ),
+    row(
+        Command::Trail,
+        "ancestors",
+        &[Key::Tab],
+        6,
+        can_go_out,
+        "choose a directory above with ← and →, and go there with Enter",
+    ),
+    row(
+        Command::StopScan,
+        "stop the scan",
+        &[Key::Char('S')],
+        1,
+        |m| m.scan.is_running() && !m.run.can_stop(),
+        "end the scan; what is known stays",
+    ),
+    row(
+        Command::Order,
+        "order",
+        &[Key::Char('o')],
+        5,
+        is_scanned,
+        "order by allocated, apparent, entries, newest or name",
+    ),
+    row(
+        Command::FindName,
+        "find a name",
+        &[Key::Char('f')],
+        7,
+        is_scanned,
+        "jump to the first name that begins with what is typed",
+    ),
+    row(
+        Command::TypePath,
+        "type a path",
+        &[Key::Char('p')],
+        4,
+        |m| matches!(m.station, Station::Volumes | Station::Directories),
+        "scan a directory that is typed in",
+    ),
+    row(
+        Command::Waterline,
+        "waterline",
+        &[Key::Char('w')],
+        5,
+        can_set_waterline,
+        "set the level that the volume should be below",
+    ),
+    row(
+        Command::Rescan,
+        "scan again",
+        &[Key::Function(5)],
+        8,
+        |m| is_scanned(m) && !m.scan.is_running(),
+        "scan the same paths anew",
+    ),
+    row(
+        Command::Units,
+        "units",
+        &[Key::Char('u')],
+        9,
+        always,
+        "show sizes by 1024, by 1000 or in bytes",
+    ),
+    row(Command::Up, "up", &[Key::Up], 0, in_list, "select the row above"),
+    row(Command::Down, "down", &[Key::Down], 0, in_list, "select the row below"),
+    row(Command::PageUp, "page up", &[Key::PageUp], 0, in_list, "go up a screenful"),
+    row(Command::PageDown, "page down", &[Key::PageDown], 0, in_list, "go down a screenful"),
+    row(Command::Home, "first", &[Key::Home], 0, in_list, "select the first row"),
+    row(Command::End, "last", &[Key::End], 0, in_list, "select the last row"),
+    row(
+        Command::GoTo(Station::Volumes),
+        "Volumes",
+        &[Key::Char('1')],
+        0,
+        always,
+        "go to the volumes",
+    ),
+    row(
+        Command::GoTo(Station::Directories),
+        "Directories",
+        &[Key::Char('2')],
+        0,
+        always,
+        "go to the directories",
+    ),
+    row(Command::GoTo(Station::Ages), "Ages", &[Key::Char('3')], 0, always, "go to the ages"),
+    row(
+        Command::GoTo(Station::Breakdown),
+        "Breakdown",
+        &[Key::Char('4')],
+        0,
+        always,
+        "go to the breakdown",
+    ),
+    row(
+        Command::GoTo(Station::Duplicates),
+        "Duplicates",
+        &[Key::Char('5')],
+        0,
+        always,
+        "go to the duplicates",
+    ),
+    row(
+        Command::GoTo(Station::Leftovers),
+        "Leftovers",
+        &[Key::Char('6')],
+        0,
+        always,
+        "go to the leftovers",
+    ),
+    row(Command::GoTo(Station::Rules), "Rules", &[Key::Char('7')], 0, always, "go to the rules"),
+    row(Command::GoTo(Station::Plan), "Plan", &[Key::Char('8')], 0, always, "go to the plan"),
+    row(
+        Command::GoTo(Station::Journal),
+        "Journal",
+        &[Key::Char('9')],
+        0,
+        always,
+        "go to the journal",
+    ),
+    row(
+        Command::GoTo(Station::History),
+        "History",
+        &[Key::Char('0')],
+        0,
+        always,
+        "go to the history",
+    ),
+    row(
+        Command::Back,
+        "back",
+        &[Key::Escape],
+        0,
+        always,
+        "step back one level; never quits, never loses anything",
+    ),
+    row(
+        Command::Palette,
+        "all commands",
+        &[Key::Ctrl('p')],
+        10,
+        always,
+        "search all commands that work here, and run one",
+    ),
+    row(Command::Help, "help", &[Key::Char('?')], 11, always, "show what works here"),
+    row(
+        Command::Quit,
+        "quit",
+        &[Key::Char('q'), Key::Ctrl('c')],
+        12,
+        always,
+        "leave; asks first if something is planned or running",
+    ),
+];
+
+/// What works here and now; every listing shows just these.
+pub fn available(model: &Model) -> impl Iterator<Item = &'static Row> + '_ {
+    COMMANDS.iter().filter(|row| (row.applies)(model))
+}
+
+/// The command that a key means here and now.
+pub fn dispatch(model: &Model, key: Key) -> Option<Command> {
+    available(model).find(|row| row.keys.contains(&key)).map(|row| row.command)
+}

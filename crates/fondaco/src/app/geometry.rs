@@ -1,0 +1,68 @@
+//! Where things are on a screen of a given size; shared by what draws and what scrolls.
+
+use ratatui::layout::Rect;
+
+use super::model::{Model, Station};
+
+/// The least that is usable.
+pub const LEAST: (u16, u16) = (72, 20);
+
+/// The parts of the frame.
+#[derive(Clone, Copy, Debug)]
+pub struct Frame {
+    /// Name, station, path, and what is going on.
+    pub header: Rect,
+    /// The waterline gauge: two rows.
+    pub gauge: Rect,
+    /// The stations: a column on the left, or one line.
+    pub route: Rect,
+    /// The station's own panel.
+    pub panel: Rect,
+    /// What is known about the selected thing: on the right, or below.
+    pub evidence: Rect,
+    /// What just happened.
+    pub notice: Rect,
+    /// What works here.
+    pub hints: Rect,
+    /// Route and evidence stand beside the panel.
+    pub is_wide: bool,
+}
+
+/// The frame for a terminal of that size; nothing if it is too small.
+pub fn frame((columns, rows): (u16, u16)) -> Option<Frame> {
+    if columns < LEAST.0 || rows < LEAST.1 {
+        return None;
+    }
+    let line = |y, height| Rect::new(0, y, columns, height);
+    let (header, gauge) = (line(0, 1), line(1, 2));
+    let (notice, hints) = (line(rows - 2, 1), line(rows - 1, 1));
+    let is_wide = columns >= 116 && rows >= 30;
+    let frame = |route, panel, evidence| {
+        Some(Frame { header, gauge, route, panel, evidence, notice, hints, is_wide })
+    };
+    if is_wide {
+        // a rule above and below the panels
+        let (top, height) = (4, rows - 7);
+        let right = if columns >= 150 { 40 } else { 34 };
+        let left = 21;
+        return frame(
+            Rect::new(0, top, left, height),
+            Rect::new(left + 1, top, columns - left - right - 2, height),
+            Rect::new(columns - right, top, right, height),
+        );
+    }
+    let below = if rows >= 30 { 8 } else { 5 };
+    let (top, height) = (5, rows - 8 - below);
+    frame(line(3, 1), line(top, height), line(top + height + 1, below))
+}
+
+/// How many rows of its list the station at hand can show.
+pub fn list_rows(model: &Model) -> usize {
+    let Some(frame) = frame(model.size) else { return 1 };
+    let taken = match model.station {
+        Station::Plan => 5,
+        Station::Journal => 3,
+        _ => 1,
+    };
+    usize::from(frame.panel.height.saturating_sub(taken)).max(1)
+}

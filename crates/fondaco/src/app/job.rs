@@ -1,0 +1,237 @@
+//! Work that takes longer than a frame: threads that report to the application by messages.
+
+use std::cell::Cell;
+use std::ops::ControlFlow;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use fondaco_core::analysis::{Protection, gather};
+use fondaco_core::carry_out::{
+    Figures, Journal, carry_out, purge, put_back, rehearse, remainder, settle,
+};
+use fondaco_core::kernel::OpenFiles;
+use fondaco_core::plan::{Plan, Refusal, survey};
+use fondaco_core::scan::{Options, Scan};
+use fondaco_core::state::State;
+use fondaco_core::units::{Bytes, Time};
+use fondaco_core::volume::{volume_of, volumes};
+
+use super::input::Event;
+use super::message::{Job, Message};
+
+/// Starts jobs. Dropping it lets a scan end; a run goes on to its next safe point.
+pub struct Jobs {
+    messages: Sender<Event>,
+    evidence: Sender<Job>,
+    scan: Arc<Mutex<Option<Arc<Scan>>>>,
+    stop_run: Arc<AtomicBool>,
+}
+
+impl Jobs {
+    /// Jobs that report there.
+    pub fn new(messages: Sender<Event>) -> Self {
+        let (evidence, requests) = channel();
+        let reports = messages.clone();
+        std::thread::spawn(move || answer_for_evidence(&requests, &reports));
+        Self { messages, evidence, scan: Arc::default(), stop_run: Arc::default() }
+    }
+
+    /// Starts one.
+    pub fn start(&self, job: Job) {
+        match job {
+            Job::StopScan => {
+                if let Some(scan) = &*self.scan.lock().unwrap_or_else(PoisonError::into_inner) {
+                    scan.stop();
+                }
+            }
+            Job::StopRun => self.stop_run.store(true, Relaxed),
+            Job::Evidence { .. } => {
+                // the thread lives as long as we do
+                let _ = self.evidence.send(job);
+            }
+            other => {
+                if matches!(other, Job::Rehearse(..) | Job::CarryOut(..)) {
+                    self.stop_run.store(false, Relaxed);
+                }
+                let (messages, stop) = (self.messages.clone(), Arc::clone(&self.stop_run));
+                let scan = Arc::clone(&self.scan);
+                std::thread::spawn(move || run(other, &messages, &stop, &scan));
+            }
+        }
+    }
+}
+
+fn words(error: impl std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut cause = error.source();
+    while let Some(error) = cause {
+        text = format!("{text}: {error}");
+        cause = error.source();
+    }
+    text
+}
+
+fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Option<Arc<Scan>>>) {
+    let message = match job {
+        Job::LoadVolumes(state) => Message::Volumes(volumes(&state)),
+        Job::Scan(number, roots, now) => {
+            let options = Options { cross_volumes: false, threads: 0, now };
+            match Scan::start(&roots, &options) {
+                Ok(begun) => return watch_scan(number, begun, messages, scan),
+                Err(error) => Message::ScanRefused { number, reason: words(error) },
+            }
+        }
+        Job::Survey(path, state) => {
+            let outcome = match Protection::of_system(&state).reason(&path) {
+                Some(reason) => Err(Refusal::Protected { path: path.clone(), reason }),
+                None => survey(&path),
+            };
+            Message::Surveyed { path, outcome: Box::new(outcome) }
+        }
+        Job::Rehearse(plan, state) => {
+            let told = Told::default();
+            let outcome = rehearse(&plan, &state, Time::now(), &|figures| {
+                told.now_and_then(|| send(messages, Message::RehearsalProgress(figures.clone())));
+                go_on(stop)
+            });
+            Message::Rehearsed(outcome.map_err(words))
+        }
+        Job::CarryOut(plan, state) => carry_out_plan(&plan, &state, messages, stop),
+        Job::LoadJournal(state) => {
+            let runs = Journal::open(&state.journal_file()).and_then(|journal| journal.runs());
+            Message::Journal(runs.map_err(words))
+        }
+        Job::LoadRun(run, state) => {
+            let journal = Journal::open(&state.journal_file());
+            let entries = journal.and_then(|journal| journal.entries(run)).map_err(words);
+            Message::JournalRun { run, entries }
+        }
+        Job::PutBack(run, numbers, state) => {
+            let outcome = put_back(run, numbers.as_deref(), &state, Time::now()).map_err(words);
+            Message::Returned { what: "put back", outcome: Box::new(outcome) }
+        }
+        Job::Purge(run, state) => {
+            let outcome = purge(run, None, &state, Time::now()).map_err(words);
+            Message::Returned { what: "purged", outcome: Box::new(outcome) }
+        }
+        Job::Settle(state) => Message::Settled(settle(&state, Time::now()).map_err(words)),
+        Job::Remainder(run, state) => Message::Remainder(Box::new(rest_of(run, &state))),
+        Job::Save(state) => Message::Saved(state.save().map_err(words)),
+        Job::StopScan | Job::StopRun | Job::Evidence { .. } => return,
+    };
+    send(messages, message);
+}
+
+/// When the application has gone, nobody needs to hear.
+fn send(messages: &Sender<Event>, message: Message) {
+    let _ = messages.send(Event::Job(message));
+}
+
+fn go_on(stop: &AtomicBool) -> ControlFlow<()> {
+    if stop.load(Relaxed) { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+}
+
+/// Lets something be told at most twenty times a second.
+struct Told(Cell<Option<Instant>>);
+
+impl Default for Told {
+    fn default() -> Self {
+        Self(Cell::new(None))
+    }
+}
+
+impl Told {
+    fn now_and_then(&self, tell: impl FnOnce()) {
+        if self.0.get().is_none_or(|last| last.elapsed() > Duration::from_millis(50)) {
+            self.0.set(Some(Instant::now()));
+            tell();
+        }
+    }
+}
+
+fn watch_scan(
+    number: u64,
+    scan: Scan,
+    messages: &Sender<Event>,
+    shared: &Mutex<Option<Arc<Scan>>>,
+) {
+    let scan = Arc::new(scan);
+    send(messages, Message::ScanBegun { number, catalog: scan.shared_catalog() });
+    let before = shared.lock().unwrap_or_else(PoisonError::into_inner).replace(Arc::clone(&scan));
+    if let Some(before) = before {
+        before.stop();
+    }
+    let mut wait = Duration::from_millis(10);
+    loop {
+        let done = scan.is_done();
+        send(messages, Message::ScanProgress { number, progress: scan.progress(), done });
+        if done {
+            return;
+        }
+        // the first answer soon, then ten a second
+        let until = Instant::now() + wait;
+        while Instant::now() < until && !scan.is_done() {
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        wait = (wait * 2).min(Duration::from_millis(100));
+    }
+}
+
+fn carry_out_plan(
+    plan: &Plan,
+    state: &State,
+    messages: &Sender<Event>,
+    stop: &AtomicBool,
+) -> Message {
+    let roots: Vec<_> = plan.volumes().into_iter().map(|(path, _)| path).collect();
+    let used = || -> Option<Bytes> {
+        roots.iter().map(|path| Some(volume_of(path, state)?.capacity.ok()?.used)).sum()
+    };
+    let before = used();
+    let measured: Cell<(Instant, Option<i64>)> = Cell::new((Instant::now(), None));
+    let told = Told::default();
+    let watch = |figures: &Figures| {
+        told.now_and_then(|| {
+            let (asked, mut less) = measured.get();
+            if asked.elapsed() > Duration::from_secs(1) {
+                less = before.and_then(|b| Some(b.get() as i64 - used()?.get() as i64));
+                measured.set((Instant::now(), less));
+            }
+            send(messages, Message::RunProgress(figures.clone(), less));
+        });
+        go_on(stop)
+    };
+    let outcome = carry_out(plan, state, &Time::now, &watch).map_err(words);
+    Message::CarriedOut(Box::new(outcome))
+}
+
+fn rest_of(run: i64, state: &State) -> Result<Option<Plan>, String> {
+    let journal = Journal::open(&state.journal_file()).map_err(words)?;
+    let Some(record) = journal.run(run).map_err(words)? else { return Ok(None) };
+    let entries = journal.entries(run).map_err(words)?;
+    remainder(&record, &entries, Time::now()).map_err(words)
+}
+
+/// Answers the newest request only: while one is worked on, the selection may move many times.
+/// Open files are collected at most every few seconds.
+fn answer_for_evidence(requests: &Receiver<Job>, messages: &Sender<Event>) {
+    let mut open: Option<OpenFiles> = None;
+    while let Ok(mut request) = requests.recv() {
+        while let Ok(newer) = requests.try_recv() {
+            request = newer;
+        }
+        let Job::Evidence { number, id, catalog, state, now } = request else { continue };
+        let time = Time::now();
+        let fresh = open.take().filter(|open| time.sec - open.taken.sec < 5);
+        let collected = fresh.unwrap_or_else(|| OpenFiles::collect(time));
+        let protection = Protection::of_system(&state);
+        let evidence = {
+            let catalog = catalog.read().unwrap_or_else(PoisonError::into_inner);
+            gather(&catalog, id, &state, &protection, &collected, now)
+        };
+        open = Some(collected);
+        send(messages, Message::Evidence { number, id, evidence: Box::new(evidence) });
+    }
+}

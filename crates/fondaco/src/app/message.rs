@@ -1,0 +1,158 @@
+//! What can happen to the model, and what it can ask to be done.
+
+use std::path::PathBuf;
+use std::sync::{Arc, RwLock};
+
+use fondaco_core::analysis::Evidence;
+use fondaco_core::carry_out::{
+    EntryRecord, Figures, Rehearsal, Returned, RunRecord, RunSummary, Settled,
+};
+use fondaco_core::catalog::{Catalog, EntryId};
+use fondaco_core::plan::{Plan, Refusal, Survey};
+use fondaco_core::scan::Progress;
+use fondaco_core::state::State;
+use fondaco_core::units::Time;
+use fondaco_core::volume::Volume;
+
+use super::command_table::{Command, Key};
+
+/// Something that happened.
+#[derive(Debug)]
+pub enum Message {
+    /// A key was pressed.
+    Key(Key),
+    /// Text was pasted.
+    Paste(String),
+    /// A command was chosen with the mouse.
+    Command(Command),
+    /// A row of the list was clicked.
+    Click {
+        /// Which.
+        row: usize,
+        /// For the second time in short order.
+        double: bool,
+    },
+    /// The wheel was turned; lines, negative upwards.
+    Wheel(i32),
+    /// The terminal has a new size.
+    Resize(u16, u16),
+    /// Time has passed.
+    Tick(Time),
+    /// The volumes have been asked.
+    Volumes(Vec<Volume>),
+    /// A scan has begun.
+    ScanBegun {
+        /// Which.
+        number: u64,
+        /// Its result, to be read while it grows.
+        catalog: Arc<RwLock<Catalog>>,
+    },
+    /// A scan could not begin.
+    ScanRefused {
+        /// Which.
+        number: u64,
+        /// Why.
+        reason: String,
+    },
+    /// How far a scan is.
+    ScanProgress {
+        /// Which.
+        number: u64,
+        /// How far.
+        progress: Progress,
+        /// It has ended.
+        done: bool,
+    },
+    /// A planned thing has been looked at closely.
+    Surveyed {
+        /// Which.
+        path: PathBuf,
+        /// What was found.
+        outcome: Box<Result<Survey, Refusal>>,
+    },
+    /// What is known about an entry.
+    Evidence {
+        /// Of which scan.
+        number: u64,
+        /// Which entry.
+        id: EntryId,
+        /// What.
+        evidence: Box<Evidence>,
+    },
+    /// How far a rehearsal is.
+    RehearsalProgress(Figures),
+    /// How far a run is, and what its volumes say.
+    RunProgress(Figures, Option<i64>),
+    /// A rehearsal has ended.
+    Rehearsed(Result<Rehearsal, String>),
+    /// A run has ended.
+    CarriedOut(Box<Result<RunSummary, String>>),
+    /// The journal has been read.
+    Journal(Result<Vec<RunRecord>, String>),
+    /// A run of the journal has been read.
+    JournalRun {
+        /// Which.
+        run: i64,
+        /// Its actions.
+        entries: Result<Vec<EntryRecord>, String>,
+    },
+    /// Something has been put back or purged.
+    Returned {
+        /// Which: "put back" or "purged".
+        what: &'static str,
+        /// What became of it.
+        outcome: Box<Result<Returned, String>>,
+    },
+    /// Runs that had been cut off have been settled.
+    Settled(Result<Vec<Settled>, String>),
+    /// A setting has been kept, or not.
+    Saved(Result<(), String>),
+    /// A plan of what a run left has been made.
+    Remainder(Box<Result<Option<Plan>, String>>),
+}
+
+/// Something to be done away from the screen.
+#[derive(Debug)]
+pub enum Job {
+    /// Ask the volumes.
+    LoadVolumes(State),
+    /// Scan; the number tells it from earlier ones.
+    Scan(u64, Vec<PathBuf>, Time),
+    /// End the scan.
+    StopScan,
+    /// Look closely at something that was planned.
+    Survey(PathBuf, State),
+    /// Find out what is known about an entry.
+    Evidence {
+        /// Of which scan.
+        number: u64,
+        /// Which entry.
+        id: EntryId,
+        /// In this catalog.
+        catalog: Arc<RwLock<Catalog>>,
+        /// Names and protected places.
+        state: State,
+        /// Ages count from here.
+        now: Time,
+    },
+    /// Run a plan's checks.
+    Rehearse(Plan, State),
+    /// Carry out a plan.
+    CarryOut(Plan, State),
+    /// End the rehearsal or run.
+    StopRun,
+    /// Read the journal.
+    LoadJournal(State),
+    /// Read one run's actions.
+    LoadRun(i64, State),
+    /// Put back.
+    PutBack(i64, Option<Vec<u32>>, State),
+    /// Purge.
+    Purge(i64, State),
+    /// Bring cut-off runs to a defined state.
+    Settle(State),
+    /// Make a plan of what a run left, and carry it out.
+    Remainder(i64, State),
+    /// Keep the settings.
+    Save(State),
+}

@@ -1,0 +1,168 @@
+//! The full-screen application: a model, messages, a pure update, jobs, and the loop around them.
+//!
+//! Data goes one way: the terminal and the jobs send [`message::Message`]s; [`update`] changes the
+//! [`model::Model`] and says what jobs to start; `view` draws the model. Only this file and
+//! [`job`] touch the terminal, the clock and the system.
+
+mod command_table;
+pub mod geometry;
+mod input;
+mod job;
+mod message;
+pub mod model;
+#[cfg(test)]
+mod tests;
+mod update;
+
+use std::io::{self, IsTerminal, Write};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, Result, bail};
+use fondaco_core::plan::Deed;
+use fondaco_core::state::State;
+use fondaco_core::units::Time;
+use ratatui::crossterm::{event, execute, terminal};
+use ratatui::{Terminal, backend::CrosstermBackend};
+
+pub use command_table::{COMMANDS, Command, Row, available};
+pub use update::palette_rows;
+
+use crate::view::{self, Hits, Theme};
+use input::Input;
+use job::Jobs;
+use message::Message;
+use model::Model;
+
+/// The letter that marks a planned entry in lists.
+pub fn deed_letter(deed: &Deed) -> char {
+    match deed {
+        Deed::Delete => 'D',
+        Deed::SetAside => 'S',
+        Deed::Archive { .. } => 'A',
+    }
+}
+
+/// Opens the application; with paths it scans them at once.
+///
+/// # Errors
+///
+/// If standard output is no terminal, or it cannot be read or drawn on. The terminal is always
+/// restored, after a panic too.
+pub fn run(state: State, paths: Vec<PathBuf>, theme: &Theme) -> Result<()> {
+    if !io::stdout().is_terminal() || !io::stdin().is_terminal() {
+        bail!("the application needs a terminal; `fondaco --help` lists commands that do not");
+    }
+    let paths = paths.into_iter().map(|path| std::path::absolute(&path).unwrap_or(path)).collect();
+    let panicked = restore_on_panic();
+    let leave = leave_on_signal()?;
+    let mut terminal = open_terminal().context("the terminal cannot be used")?;
+    let outcome = run_loop(&mut terminal, state, paths, theme, &panicked, &leave);
+    restore_terminal();
+    outcome
+}
+
+type Screen = Terminal<CrosstermBackend<io::BufWriter<io::Stdout>>>;
+
+fn open_terminal() -> io::Result<Screen> {
+    terminal::enable_raw_mode()?;
+    let mut out = io::BufWriter::with_capacity(1 << 16, io::stdout());
+    execute!(
+        out,
+        terminal::EnterAlternateScreen,
+        event::EnableMouseCapture,
+        event::EnableBracketedPaste
+    )?;
+    Terminal::new(CrosstermBackend::new(out))
+}
+
+fn restore_terminal() {
+    // nothing more can be done about a terminal that does not even take this
+    let _ = execute!(
+        io::stdout(),
+        event::DisableBracketedPaste,
+        event::DisableMouseCapture,
+        terminal::LeaveAlternateScreen,
+        ratatui::crossterm::cursor::Show
+    );
+    let _ = terminal::disable_raw_mode();
+    let _ = io::stdout().flush();
+}
+
+/// Whatever thread panics: the terminal is restored before the message is printed, and the loop ends.
+fn restore_on_panic() -> Arc<AtomicBool> {
+    let panicked = Arc::new(AtomicBool::new(false));
+    let (flag, print) = (Arc::clone(&panicked), std::panic::take_hook());
+    std::panic::set_hook(Box::new(move |info| {
+        if !flag.swap(true, Relaxed) {
+            restore_terminal();
+        }
+        print(info);
+    }));
+    panicked
+}
+
+fn leave_on_signal() -> Result<Arc<AtomicBool>> {
+    let leave = Arc::new(AtomicBool::new(false));
+    for signal in [signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP] {
+        signal_hook::flag::register(signal, Arc::clone(&leave))?;
+    }
+    Ok(leave)
+}
+
+fn run_loop(
+    terminal: &mut Screen,
+    state: State,
+    paths: Vec<PathBuf>,
+    theme: &Theme,
+    panicked: &AtomicBool,
+    leave: &AtomicBool,
+) -> Result<()> {
+    let (messages, inbox) = channel();
+    let jobs = Jobs::new(messages.clone());
+    let events = messages;
+    std::thread::spawn(move || input::listen(&events));
+    let size = terminal.size()?;
+    let mut model = Model::new(state, Time::now(), (size.width, size.height));
+    update::begin(&mut model, paths).into_iter().for_each(|job| jobs.start(job));
+    let mut input = Input::default();
+    let mut ticked = Instant::now();
+    loop {
+        let mut hits = Hits::default();
+        terminal.draw(|frame| hits = view::draw(&model, frame, theme))?;
+        let Some(news) = wait(&inbox) else { bail!("the terminal was closed") };
+        if panicked.load(Relaxed) {
+            bail!("internal error; what had been begun is in the journal");
+        }
+        let mut work = Vec::new();
+        if ticked.elapsed() > Duration::from_millis(500) {
+            ticked = Instant::now();
+            work.extend(update::update(&mut model, Message::Tick(Time::now())));
+        }
+        for event in news {
+            if let Some(message) = input.message(event, &hits) {
+                work.extend(update::update(&mut model, message));
+            }
+        }
+        work.into_iter().for_each(|job| jobs.start(job));
+        if model.quitting && !model.run.is_active() || leave.load(Relaxed) {
+            return Ok(());
+        }
+    }
+}
+
+/// What has happened, all of it at once, so that a burst costs one frame. Waits for a while if
+/// nothing has; then the clock alone is worth a look. Nothing comes any more: `None`.
+fn wait(inbox: &Receiver<input::Event>) -> Option<Vec<input::Event>> {
+    let first = match inbox.recv_timeout(Duration::from_millis(500)) {
+        Ok(first) => first,
+        Err(RecvTimeoutError::Timeout) => return Some(Vec::new()),
+        Err(RecvTimeoutError::Disconnected) => return None,
+    };
+    let mut news = vec![first];
+    news.extend(inbox.try_iter().take(1000));
+    Some(news)
+}

@@ -1,0 +1,573 @@
+//! All that the application knows, and questions that can be asked of it. Nothing here acts.
+
+use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, RwLock};
+
+use fondaco_core::analysis::Evidence;
+use fondaco_core::carry_out::{EntryRecord, EntryState, Figures, Rehearsal, RunRecord, RunSummary};
+use fondaco_core::catalog::{AgeProfile, Catalog, EntryId, Order, Tail};
+use fondaco_core::kernel::Kind;
+use fondaco_core::plan::{Deed, Draft, Planned, Review};
+use fondaco_core::scan::Progress;
+use fondaco_core::state::State;
+use fondaco_core::units::{Bytes, Time, UnitStyle};
+use fondaco_core::volume::Volume;
+
+/// A stop on the route of the work.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)] // each is its own word
+pub enum Station {
+    Volumes,
+    Directories,
+    Ages,
+    Breakdown,
+    Duplicates,
+    Leftovers,
+    Rules,
+    Plan,
+    Journal,
+    History,
+}
+
+impl Station {
+    /// In the order of the route.
+    pub const ALL: [Self; 10] = [
+        Self::Volumes,
+        Self::Directories,
+        Self::Ages,
+        Self::Breakdown,
+        Self::Duplicates,
+        Self::Leftovers,
+        Self::Rules,
+        Self::Plan,
+        Self::Journal,
+        Self::History,
+    ];
+
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Volumes => "Volumes",
+            Self::Directories => "Directories",
+            Self::Ages => "Ages",
+            Self::Breakdown => "Breakdown",
+            Self::Duplicates => "Duplicates",
+            Self::Leftovers => "Leftovers",
+            Self::Rules => "Rules",
+            Self::Plan => "Plan",
+            Self::Journal => "Journal",
+            Self::History => "History",
+        }
+    }
+
+    /// The digit that goes there.
+    pub fn digit(self) -> char {
+        match self {
+            Self::History => '0',
+            other => {
+                let place = Self::ALL.iter().position(|s| *s == other).unwrap_or(0);
+                char::from_digit(place as u32 + 1, 10).unwrap_or('1')
+            }
+        }
+    }
+
+    /// Of a station that this version does not have yet: what it will be.
+    pub fn will_be(self) -> Option<&'static str> {
+        match self {
+            Self::Ages => Some("how old against how large, as a matrix to choose from"),
+            Self::Breakdown => Some("bytes by kind, extension, owner, group and name family"),
+            Self::Duplicates => Some("same contents, and which tree is contained in which"),
+            Self::Leftovers => Some("empty, broken, temporary, orphaned and regenerable things"),
+            Self::Rules => Some(
+                "rules edited and tried on screen; today: fondaco plan --rules FILE PATH -o plan.json",
+            ),
+            Self::History => Some("how levels moved, and when the volume will be full"),
+            _ => None,
+        }
+    }
+}
+
+/// Where keys go on the station at hand.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Focus {
+    /// The station's own panel.
+    Panel,
+    /// The trail of ancestors above it.
+    Trail,
+}
+
+/// How grave a notice is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Tone {
+    /// Something was done.
+    Plain,
+    /// Something went wrong.
+    Trouble,
+}
+
+/// One line about what just happened.
+#[derive(Clone, Debug)]
+pub struct Notice {
+    /// What.
+    pub text: String,
+    /// How grave.
+    pub tone: Tone,
+}
+
+/// One row of the cascade, ready to be drawn.
+#[derive(Clone, Debug)]
+pub struct EntryRow {
+    /// Which entry.
+    pub id: EntryId,
+    /// Display form of its name, with a slash if it is a directory.
+    pub name: String,
+    /// Bytes on disk.
+    pub allocated: Bytes,
+    /// Length.
+    pub apparent: Bytes,
+    /// Names in it.
+    pub entries: u64,
+    /// Newest writing in it.
+    pub newest: Time,
+    /// Bytes by age.
+    pub profile: AgeProfile,
+    /// What it is.
+    pub kind: Kind,
+    /// Not wholly read, or another volume: the size is not all.
+    pub incomplete: bool,
+    /// The deed planned for it, or for what holds it.
+    pub planned: Option<char>,
+}
+
+/// What is selected in the cascade.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Selected {
+    /// One of its rows.
+    Entry(EntryId),
+    /// The last row, which stands for all that do not fit.
+    Tail,
+}
+
+/// The Directories station.
+#[derive(Clone, Debug, Default)]
+pub struct Directories {
+    /// The directory that is shown.
+    pub at: Option<EntryId>,
+    /// Its path.
+    pub path: PathBuf,
+    /// The one above it, if the scan has it.
+    pub parent: Option<EntryId>,
+    /// Its bytes on disk.
+    pub whole: Bytes,
+    /// Its entries in order, as many as are listed one by one.
+    pub ids: Vec<EntryId>,
+    /// Those of them that are on the screen, from `offset` on.
+    pub rows: Vec<EntryRow>,
+    /// Bytes on disk of those above the screen: where its first stair begins.
+    pub above: Bytes,
+    /// What is not listed one by one.
+    pub tail: Tail,
+    /// The tail has been opened: all entries are rows, and the panel scrolls.
+    pub tail_open: bool,
+    /// What the rows are ordered by.
+    pub order: Order,
+    /// The selected row.
+    pub selected: Option<Selected>,
+    /// The user has chosen it: it is kept while rankings move.
+    pub chosen: bool,
+    /// The first row that is drawn.
+    pub offset: usize,
+    /// What was selected in directories that were left.
+    pub remembered: HashMap<EntryId, EntryId>,
+    /// The ancestor that is selected in the trail, counted from the top.
+    pub trail: usize,
+    /// What has been typed to find a name.
+    pub typed: Option<String>,
+    /// Where to go as soon as the scan has met it.
+    pub wanted: Option<(PathBuf, Option<PathBuf>)>,
+}
+
+impl Directories {
+    /// The selected entry, if it is one and not the tail.
+    pub fn selected_entry(&self) -> Option<EntryId> {
+        match self.selected {
+            Some(Selected::Entry(id)) => Some(id),
+            _ => None,
+        }
+    }
+
+    /// The selected row.
+    pub fn selected_row(&self) -> Option<&EntryRow> {
+        let id = self.selected_entry()?;
+        self.rows.iter().find(|row| row.id == id)
+    }
+
+    /// Whether Enter does anything.
+    pub fn can_enter(&self) -> bool {
+        match self.selected {
+            Some(Selected::Tail) => true,
+            _ => self.selected_row().is_some_and(|row| row.kind == Kind::Directory),
+        }
+    }
+
+    /// Place of the selected row; the tail comes after the last.
+    pub fn cursor(&self) -> Option<usize> {
+        match self.selected? {
+            Selected::Tail => Some(self.ids.len()),
+            Selected::Entry(id) => self.ids.iter().position(|listed| *listed == id),
+        }
+    }
+
+    /// Rows, the tail included.
+    pub fn length(&self) -> usize {
+        self.ids.len() + usize::from(self.tail.children > 0)
+    }
+}
+
+/// The scan at hand, or the last one.
+#[derive(Clone, Debug, Default)]
+pub struct ScanState {
+    /// Counts scans: what an earlier one still says is not believed.
+    pub number: u64,
+    /// What it scans.
+    pub roots: Vec<PathBuf>,
+    /// Its result so far.
+    pub catalog: Option<Arc<RwLock<Catalog>>>,
+    /// How far it is.
+    pub progress: Progress,
+    /// It goes on.
+    pub running: bool,
+    /// It went to its end.
+    pub complete: bool,
+    /// When it ended.
+    pub ended: Option<Time>,
+}
+
+impl ScanState {
+    /// Whether it goes on.
+    pub fn is_running(&self) -> bool {
+        self.running
+    }
+}
+
+/// What the Plan station is doing.
+#[derive(Clone, Debug, Default)]
+pub enum RunStage {
+    /// Nothing.
+    #[default]
+    Idle,
+    /// Checks are run.
+    Rehearsing(Figures),
+    /// The plan is carried out; the bytes that its volumes say are less in use.
+    Running(Figures, Option<i64>),
+    /// Something is put back or purged.
+    Returning(&'static str),
+}
+
+/// The run at hand, and what the last ones came to.
+#[derive(Clone, Debug, Default)]
+pub struct Run {
+    /// What is going on.
+    pub stage: RunStage,
+    /// The last rehearsal of the draft as it stands.
+    pub rehearsal: Option<Rehearsal>,
+    /// What the last run came to.
+    pub summary: Option<RunSummary>,
+    /// A stop has been asked for.
+    pub stopping: bool,
+}
+
+impl Run {
+    /// Whether anything is going on.
+    pub fn is_active(&self) -> bool {
+        !matches!(self.stage, RunStage::Idle)
+    }
+
+    /// Whether it can be stopped.
+    pub fn can_stop(&self) -> bool {
+        !self.stopping && matches!(self.stage, RunStage::Rehearsing(_) | RunStage::Running(..))
+    }
+}
+
+/// A run of the journal that has been opened.
+#[derive(Clone, Debug)]
+pub struct OpenRun {
+    /// Its actions.
+    pub entries: Vec<EntryRecord>,
+    /// The selected one.
+    pub cursor: usize,
+    /// Numbers of those that are marked.
+    pub marked: BTreeSet<u32>,
+}
+
+/// The Journal station.
+#[derive(Clone, Debug, Default)]
+pub struct JournalStation {
+    /// Runs, newest first.
+    pub runs: Vec<RunRecord>,
+    /// It has been read.
+    pub loaded: bool,
+    /// The selected run.
+    pub cursor: usize,
+    /// Its actions, if it is open.
+    pub open: Option<OpenRun>,
+}
+
+/// What a typed answer is for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Asking {
+    /// Carry out the plan: the number of its actions.
+    CarryOut,
+    /// Purge a run's held entries: their number.
+    Purge(i64),
+    /// Leave although something is planned or running: the word `quit`.
+    Quit,
+    /// A path to scan.
+    Path,
+    /// A waterline for this mount point.
+    Waterline(PathBuf),
+}
+
+/// What stands in front of the station.
+#[derive(Clone, Debug)]
+pub enum Overlay {
+    /// What is to be done with a path; the place of the selected deed.
+    ChooseDeed {
+        /// With what.
+        path: PathBuf,
+        /// Display form of its name.
+        name: String,
+        /// What it would free.
+        bytes: Bytes,
+        /// Which deed is selected.
+        cursor: usize,
+        /// It is on the plan already, and is changed.
+        changes: bool,
+    },
+    /// A word or number that must be typed.
+    Ask {
+        /// What for.
+        asking: Asking,
+        /// One sentence that says what will happen.
+        sentence: String,
+        /// The only right answer, if there is one.
+        wanted: Option<String>,
+        /// What has been typed.
+        typed: String,
+        /// What was wrong with the last answer.
+        error: Option<String>,
+    },
+    /// All commands, filtered by what has been typed.
+    Palette {
+        /// What has been typed.
+        typed: String,
+        /// The selected one.
+        cursor: usize,
+    },
+    /// What works here.
+    Help {
+        /// First line shown.
+        offset: usize,
+    },
+}
+
+/// The deeds in the order in which they are offered: the safest first.
+pub fn deeds(depot: &Path) -> [Deed; 3] {
+    [Deed::SetAside, Deed::Archive { depot: depot.to_owned() }, Deed::Delete]
+}
+
+/// See the [module](self).
+#[derive(Debug)]
+pub struct Model {
+    /// The state directory and its settings.
+    pub state: State,
+    /// The clock, as last told.
+    pub now: Time,
+    /// The terminal's columns and rows.
+    pub size: (u16, u16),
+    /// Where on the route.
+    pub station: Station,
+    /// Stations that were left, for stepping back.
+    pub before: VecDeque<Station>,
+    /// Where keys go.
+    pub focus: Focus,
+    /// How sizes are written.
+    pub units: UnitStyle,
+    /// The mounted volumes.
+    pub volumes: Vec<Volume>,
+    /// They have been asked.
+    pub volumes_loaded: bool,
+    /// The selected one.
+    pub volume_cursor: usize,
+    /// The scan.
+    pub scan: ScanState,
+    /// The Directories station.
+    pub directories: Directories,
+    /// What is planned.
+    pub draft: Draft,
+    /// The selected action.
+    pub plan_cursor: usize,
+    /// Rehearsal and run.
+    pub run: Run,
+    /// The Journal station.
+    pub journal: JournalStation,
+    /// What is known about the selected entry.
+    pub evidence: Option<(EntryId, Evidence)>,
+    /// What was asked for last: of which scan, about which entry.
+    pub asked_evidence: Option<(u64, EntryId)>,
+    /// What stands in front.
+    pub overlay: Option<Overlay>,
+    /// What just happened.
+    pub notice: Option<Notice>,
+    /// The user has asked to leave.
+    pub quitting: bool,
+}
+
+impl Model {
+    /// Before anything is known.
+    pub fn new(state: State, now: Time, size: (u16, u16)) -> Self {
+        Self {
+            state,
+            now,
+            size,
+            station: Station::Volumes,
+            before: VecDeque::new(),
+            focus: Focus::Panel,
+            units: UnitStyle::Binary,
+            volumes: Vec::new(),
+            volumes_loaded: false,
+            volume_cursor: 0,
+            scan: ScanState::default(),
+            directories: Directories::default(),
+            draft: Draft::default(),
+            plan_cursor: 0,
+            run: Run::default(),
+            journal: JournalStation::default(),
+            evidence: None,
+            asked_evidence: None,
+            overlay: None,
+            notice: None,
+            quitting: false,
+        }
+    }
+
+    /// A size as the user wants it.
+    pub fn bytes(&self, bytes: Bytes) -> String {
+        bytes.shown(self.units)
+    }
+
+    /// Rows of the list at hand.
+    pub fn list_length(&self) -> usize {
+        match self.station {
+            Station::Volumes => self.volumes.len(),
+            Station::Directories => self.directories.length(),
+            Station::Plan => self.draft.planned().len(),
+            Station::Journal => match &self.journal.open {
+                Some(open) => open.entries.len(),
+                None => self.journal.runs.len(),
+            },
+            _ => 0,
+        }
+    }
+
+    /// The selected row of the list at hand.
+    pub fn list_cursor(&self) -> usize {
+        match self.station {
+            Station::Volumes => self.volume_cursor,
+            Station::Directories => self.directories.cursor().unwrap_or(0),
+            Station::Plan => self.plan_cursor,
+            Station::Journal => {
+                self.journal.open.as_ref().map_or(self.journal.cursor, |open| open.cursor)
+            }
+            _ => 0,
+        }
+    }
+
+    /// The selected volume.
+    pub fn selected_volume(&self) -> Option<&Volume> {
+        self.volumes.get(self.volume_cursor)
+    }
+
+    /// The volume that the gauge shows: the selected one on Volumes, elsewhere that of the scan.
+    pub fn gauge_volume(&self) -> Option<&Volume> {
+        if self.station == Station::Volumes || self.scan.roots.is_empty() {
+            return self.selected_volume();
+        }
+        let path = match self.directories.at {
+            Some(_) => &self.directories.path,
+            None => &self.scan.roots[0],
+        };
+        self.volume_of(path)
+    }
+
+    /// The listed volume that holds a path.
+    pub fn volume_of(&self, path: &Path) -> Option<&Volume> {
+        let holding = self.volumes.iter().filter(|v| path.starts_with(&v.mount_point));
+        holding.max_by_key(|volume| volume.mount_point.components().count())
+    }
+
+    /// The selected action of the draft.
+    pub fn selected_action(&self) -> Option<&Planned> {
+        self.draft.planned().get(self.plan_cursor)
+    }
+
+    /// Actions that have been reviewed and would be carried out.
+    pub fn ready_actions(&self) -> usize {
+        let ready = |planned: &&Planned| matches!(planned.review, Review::Ready(_));
+        self.draft.planned().iter().filter(ready).count()
+    }
+
+    /// Actions still being reviewed.
+    pub fn pending_actions(&self) -> usize {
+        let pending = |planned: &&Planned| matches!(planned.review, Review::Pending);
+        self.draft.planned().iter().filter(pending).count()
+    }
+
+    /// What the whole draft frees at once.
+    pub fn planned_now(&self) -> Bytes {
+        self.draft.frees().iter().map(|frees| frees.now).sum()
+    }
+
+    /// The selected run of the journal.
+    pub fn selected_run(&self) -> Option<&RunRecord> {
+        self.journal.runs.get(self.journal.cursor)
+    }
+
+    /// How many actions of a run can be put back.
+    pub fn can_be_put_back(&self, run: &RunRecord) -> u64 {
+        run.count(EntryState::Held) + run.count(EntryState::Archived)
+    }
+
+    /// How many actions of a run are held.
+    pub fn held(&self, run: &RunRecord) -> u64 {
+        run.count(EntryState::Held)
+    }
+
+    /// How many actions of a run were not begun.
+    pub fn not_begun(&self, run: &RunRecord) -> u64 {
+        run.count(EntryState::Waiting)
+    }
+
+    /// Numbers of the actions that "put back" would put back: the marked ones, or the selected.
+    pub fn chosen_to_put_back(&self) -> Vec<u32> {
+        let Some(open) = &self.journal.open else { return Vec::new() };
+        let can = |entry: &&EntryRecord| entry.state.can_be_put_back();
+        if open.marked.is_empty() {
+            let selected = open.entries.get(open.cursor).into_iter().filter(can);
+            return selected.map(|entry| entry.action.number).collect();
+        }
+        let marked = open.entries.iter().filter(|e| open.marked.contains(&e.action.number));
+        marked.filter(can).map(|entry| entry.action.number).collect()
+    }
+
+    /// Says something in the notice line.
+    pub fn say(&mut self, text: impl Into<String>) {
+        self.notice = Some(Notice { text: text.into(), tone: Tone::Plain });
+    }
+
+    /// Says that something went wrong.
+    pub fn say_trouble(&mut self, text: impl Into<String>) {
+        self.notice = Some(Notice { text: text.into(), tone: Tone::Trouble });
+    }
+}

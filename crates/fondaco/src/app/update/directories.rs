@@ -1,0 +1,327 @@
+//! The Directories station: rankings that move while a scan runs, and the way in and out of levels.
+
+use std::path::PathBuf;
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
+
+use fondaco_core::catalog::{Catalog, EntryId, Reading};
+use fondaco_core::scan::Progress;
+use fondaco_core::shown::{Shown, shown};
+use fondaco_core::units::{Bytes, grouped};
+
+use super::{now, start_scan};
+use crate::app::command_table::Key;
+use crate::app::geometry::list_rows;
+use crate::app::message::Job;
+use crate::app::model::{EntryRow, Focus, Model, Selected, Station};
+
+pub(super) fn on_begun(model: &mut Model, catalog: Arc<RwLock<Catalog>>) -> Vec<Job> {
+    model.scan.catalog = Some(catalog);
+    rank(model);
+    look(model)
+}
+
+pub(super) fn on_progress(model: &mut Model, progress: Progress, done: bool) -> Vec<Job> {
+    model.scan.progress = progress;
+    if done && model.scan.running {
+        model.scan.running = false;
+        model.scan.ended = Some(now(model));
+        model.scan.complete = read(model).is_some_and(|catalog| catalog.read_now().is_complete());
+        let progress = &model.scan.progress;
+        let (entries, seconds) = (grouped(progress.entries), progress.elapsed.as_secs_f64());
+        let unreadable = match progress.unreadable {
+            0 => String::new(),
+            n => format!("; {} places could not be read", grouped(n)),
+        };
+        let word = if model.scan.complete { "Scanned" } else { "Stopped after" };
+        model.say(format!("{word} {entries} entries in {seconds:.1} s{unreadable}"));
+        model.directories.wanted = None;
+    }
+    if model.station == Station::Directories {
+        rank(model);
+        return look(model);
+    }
+    Vec::new()
+}
+
+/// A catalog that can be read for a moment.
+struct Readable(Arc<RwLock<Catalog>>);
+
+impl Readable {
+    fn read_now(&self) -> RwLockReadGuard<'_, Catalog> {
+        self.0.read().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+fn read(model: &Model) -> Option<Readable> {
+    model.scan.catalog.clone().map(Readable)
+}
+
+/// Ranks the directory at hand afresh. The selected entry stays selected where it now stands; as
+/// long as the user has not chosen one, it is the first.
+pub(super) fn rank(model: &mut Model) {
+    let Some(readable) = read(model) else { return };
+    let catalog = readable.read_now();
+    let visible = list_rows(model);
+    let directories = &mut model.directories;
+    if let Some((path, inside)) = &directories.wanted
+        && let Some(id) = catalog.find(path)
+        && catalog.is_directory(id)
+    {
+        directories.at = Some(id);
+        if let Some(inside) = inside.as_ref().and_then(|inside| catalog.find(inside)) {
+            (directories.selected, directories.chosen) = (Some(Selected::Entry(inside)), true);
+        }
+    }
+    let Some(root) = catalog.roots().first() else { return };
+    let at = *directories.at.get_or_insert(root.entry);
+    let children = catalog.children(at).len();
+    let all = directories.tail_open || children <= visible;
+    let limit = if all { usize::MAX } else { visible.saturating_sub(1) };
+    let ranking = catalog.ranking(at, directories.order, limit);
+    directories.path = catalog.path(at);
+    directories.parent = catalog.parent(at);
+    directories.whole = catalog.allocated(at);
+    directories.ids = ranking.rows;
+    directories.tail = ranking.tail;
+    let stands = directories.cursor().is_some_and(|cursor| cursor < directories.length());
+    if !directories.chosen || !stands {
+        let chosen = directories.chosen && directories.selected == Some(Selected::Tail);
+        let first = directories.ids.first().map(|id| Selected::Entry(*id));
+        directories.selected = if chosen { Some(Selected::Tail) } else { first };
+    }
+    drop(catalog);
+    window(model);
+}
+
+/// Makes the rows that are on the screen, scrolled so that the selected one is among them.
+fn window(model: &mut Model) {
+    let Some(readable) = read(model) else { return };
+    let catalog = readable.read_now();
+    let visible = list_rows(model);
+    let cursor = model.directories.cursor().unwrap_or(0);
+    let length = model.directories.length();
+    let mut offset = model.directories.offset.min(length.saturating_sub(visible));
+    if cursor < offset {
+        offset = cursor;
+    } else if cursor >= offset + visible {
+        offset = cursor + 1 - visible;
+    }
+    let ids = &model.directories.ids;
+    let above: Bytes = ids[..offset.min(ids.len())].iter().map(|id| catalog.allocated(*id)).sum();
+    let rows = ids.iter().skip(offset).take(visible).map(|id| entry_row(&catalog, *id, model));
+    let rows: Vec<EntryRow> = rows.collect();
+    let directories = &mut model.directories;
+    (directories.offset, directories.above, directories.rows) = (offset, above, rows);
+}
+
+fn entry_row(catalog: &Catalog, id: EntryId, model: &Model) -> EntryRow {
+    let slash = if catalog.is_directory(id) { "/" } else { "" };
+    let reading = catalog.reading(id);
+    let planned = model.draft.covering(&model.directories.path.join(catalog.name(id)));
+    EntryRow {
+        id,
+        name: format!("{}{slash}", Shown(catalog.name(id))),
+        allocated: catalog.allocated(id),
+        apparent: catalog.apparent(id),
+        entries: catalog.entries(id),
+        newest: catalog.newest(id),
+        profile: catalog.age_profile(id),
+        kind: catalog.kind(id),
+        incomplete: matches!(reading, Some(Reading::Failed | Reading::OtherVolume)),
+        planned: planned.map(|planned| crate::app::deed_letter(&planned.deed)),
+    }
+}
+
+/// Asks for what is known about the selected entry, unless it is known.
+pub(super) fn look(model: &mut Model) -> Vec<Job> {
+    let Some(id) = model.directories.selected_entry() else {
+        model.evidence = None;
+        return Vec::new();
+    };
+    let known = model.evidence.as_ref().is_some_and(|(known, _)| *known == id);
+    let asked = model.asked_evidence == Some((model.scan.number, id));
+    if known || asked {
+        return Vec::new();
+    }
+    model.evidence = None;
+    model.asked_evidence = Some((model.scan.number, id));
+    let Some(catalog) = model.scan.catalog.clone() else { return Vec::new() };
+    let (number, state, now) = (model.scan.number, model.state.clone(), model.now);
+    vec![Job::Evidence { number, id, catalog, state, now }]
+}
+
+/// Selects the row at a place.
+pub(super) fn select(model: &mut Model, place: usize) -> Vec<Job> {
+    let directories = &mut model.directories;
+    directories.selected = match directories.ids.get(place) {
+        Some(id) => Some(Selected::Entry(*id)),
+        None => Some(Selected::Tail),
+    };
+    directories.chosen = true;
+    window(model);
+    look(model)
+}
+
+pub(super) fn enter(model: &mut Model) -> Vec<Job> {
+    if model.focus == Focus::Trail {
+        return enter_ancestor(model);
+    }
+    let directories = &mut model.directories;
+    match directories.selected {
+        Some(Selected::Tail) => {
+            let place = directories.ids.len();
+            directories.tail_open = true;
+            rank(model);
+            select(model, place)
+        }
+        Some(Selected::Entry(id)) if directories.can_enter() => {
+            if let Some(at) = directories.at {
+                directories.remembered.insert(at, id);
+            }
+            go_into(model, id)
+        }
+        _ => Vec::new(),
+    }
+}
+
+fn go_into(model: &mut Model, id: EntryId) -> Vec<Job> {
+    let directories = &mut model.directories;
+    directories.at = Some(id);
+    directories.tail_open = false;
+    directories.offset = 0;
+    directories.wanted = None;
+    let remembered = directories.remembered.get(&id).copied();
+    directories.selected = remembered.map(Selected::Entry);
+    directories.chosen = remembered.is_some();
+    rank(model);
+    look(model)
+}
+
+pub(super) fn go_out(model: &mut Model) -> Vec<Job> {
+    let directories = &mut model.directories;
+    let (Some(at), Some(parent)) = (directories.at, directories.parent) else { return Vec::new() };
+    if let Some(id) = directories.selected_entry() {
+        directories.remembered.insert(at, id);
+    }
+    directories.remembered.insert(parent, at);
+    let jobs = go_into(model, parent);
+    // the directory that was left may have been in the tail
+    if model.directories.cursor().is_none() || model.directories.selected_entry() != Some(at) {
+        model.directories.tail_open = true;
+        model.directories.selected = Some(Selected::Entry(at));
+        model.directories.chosen = true;
+        rank(model);
+        return look(model);
+    }
+    jobs
+}
+
+/// The directory at hand and those above it that the scan has, topmost first.
+fn trail(model: &Model) -> Vec<EntryId> {
+    let Some(readable) = read(model) else { return Vec::new() };
+    let catalog = readable.read_now();
+    let mut trail = Vec::new();
+    let mut at = model.directories.at;
+    while let Some(id) = at {
+        trail.push(id);
+        at = catalog.parent(id);
+    }
+    trail.reverse();
+    trail
+}
+
+pub(super) fn open_trail(model: &mut Model) -> Vec<Job> {
+    if model.focus == Focus::Trail {
+        model.focus = Focus::Panel;
+        return Vec::new();
+    }
+    model.focus = Focus::Trail;
+    model.directories.trail = trail(model).len().saturating_sub(2);
+    Vec::new()
+}
+
+/// Keys that move along the trail; says whether the key was one.
+pub(super) fn on_trail(model: &mut Model, key: Key) -> bool {
+    let last = trail(model).len().saturating_sub(1);
+    let directories = &mut model.directories;
+    match key {
+        Key::Left | Key::Up => directories.trail = directories.trail.saturating_sub(1),
+        Key::Right | Key::Down => directories.trail = (directories.trail + 1).min(last),
+        Key::Home => directories.trail = 0,
+        Key::End => directories.trail = last,
+        _ => return false,
+    }
+    true
+}
+
+fn enter_ancestor(model: &mut Model) -> Vec<Job> {
+    model.focus = Focus::Panel;
+    let trail = trail(model);
+    let Some(id) = trail.get(model.directories.trail).copied() else { return Vec::new() };
+    for pair in trail.windows(2) {
+        model.directories.remembered.insert(pair[0], pair[1]);
+    }
+    if model.directories.at == Some(id) { Vec::new() } else { go_into(model, id) }
+}
+
+pub(super) fn next_order(model: &mut Model) -> Vec<Job> {
+    model.directories.order = model.directories.order.next();
+    let order = model.directories.order.word();
+    rank(model);
+    model.say(format!("Ordered by {order}"));
+    look(model)
+}
+
+/// Keys while a name is being typed: the selection jumps to the first name that begins so.
+pub(super) fn on_typed(model: &mut Model, key: Key) -> Vec<Job> {
+    let Some(typed) = &mut model.directories.typed else { return Vec::new() };
+    match key {
+        Key::Char(c) => typed.push(c),
+        Key::Backspace => {
+            typed.pop();
+        }
+        _ => {
+            model.directories.typed = None;
+            return Vec::new();
+        }
+    }
+    let typed = typed.to_lowercase();
+    let Some(readable) = read(model) else { return Vec::new() };
+    let found = {
+        let catalog = readable.read_now();
+        let begins = |id: &EntryId| shown(catalog.name(*id)).to_lowercase().starts_with(&typed);
+        let listed = model.directories.ids.iter().copied().find(begins);
+        listed.or_else(|| {
+            let mut all = model.directories.at.into_iter().flat_map(|at| catalog.children(at));
+            all.find(begins)
+        })
+    };
+    let Some(id) = found else {
+        model.say(format!("No name here begins with {}", shown(&typed)));
+        return Vec::new();
+    };
+    if !model.directories.ids.contains(&id) {
+        model.directories.tail_open = true;
+    }
+    (model.directories.selected, model.directories.chosen) = (Some(Selected::Entry(id)), true);
+    rank(model);
+    look(model)
+}
+
+/// Scans the same roots anew and comes back to where we are; the station stays.
+pub(super) fn scan_again(model: &mut Model) -> Vec<Job> {
+    if model.scan.roots.is_empty() {
+        return Vec::new();
+    }
+    let station = model.station;
+    let selected: Option<PathBuf> = model
+        .directories
+        .selected_row()
+        .map(|row| model.directories.path.join(row.name.trim_end_matches('/')));
+    model.directories.wanted = Some((model.directories.path.clone(), selected));
+    let roots = model.scan.roots.clone();
+    let before = model.before.clone();
+    let jobs = start_scan(model, roots);
+    (model.station, model.before) = (station, before);
+    jobs
+}

@@ -1,0 +1,329 @@
+//! Takes one message into the model and says what is to be done. Reads no clock, disk or key.
+
+mod directories;
+mod journal;
+mod overlay;
+mod plan;
+
+pub use overlay::palette_rows;
+
+use std::path::PathBuf;
+
+use fondaco_core::shown::Shown;
+use fondaco_core::units::Time;
+
+use super::command_table::{Command, Key, dispatch};
+use super::geometry::list_rows;
+use super::message::{Job, Message};
+use super::model::{Asking, Focus, Model, Overlay, Station};
+
+/// See the [module](self).
+pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
+    match message {
+        Message::Key(key) => on_key(model, key),
+        Message::Paste(text) => text.chars().fold(Vec::new(), |mut jobs, c| {
+            if takes_text(model) && !c.is_control() {
+                jobs.extend(on_key(model, Key::Char(c)));
+            }
+            jobs
+        }),
+        Message::Command(command) => on_command(model, command),
+        Message::Click { row, double } => on_click(model, row, double),
+        Message::Wheel(lines) => move_cursor(model, i64::from(lines)),
+        Message::Resize(columns, rows) => {
+            model.size = (columns, rows);
+            directories::rank(model);
+            Vec::new()
+        }
+        Message::Tick(now) => {
+            model.now = now;
+            Vec::new()
+        }
+        Message::Volumes(volumes) => {
+            model.volumes = volumes;
+            model.volumes_loaded = true;
+            model.volume_cursor = model.volume_cursor.min(model.volumes.len().saturating_sub(1));
+            Vec::new()
+        }
+        Message::ScanBegun { number, .. }
+        | Message::ScanRefused { number, .. }
+        | Message::ScanProgress { number, .. }
+        | Message::Evidence { number, .. }
+            if number != model.scan.number =>
+        {
+            Vec::new() // an earlier scan that is still talking
+        }
+        Message::ScanBegun { catalog, .. } => directories::on_begun(model, catalog),
+        Message::ScanRefused { reason, .. } => {
+            model.scan.running = false;
+            model.say_trouble(format!("Cannot scan: {reason}. Type another path with p."));
+            Vec::new()
+        }
+        Message::ScanProgress { progress, done, .. } => {
+            directories::on_progress(model, progress, done)
+        }
+        Message::Evidence { id, evidence, .. } => {
+            if model.directories.selected_entry() == Some(id) {
+                model.evidence = Some((id, *evidence));
+            }
+            Vec::new()
+        }
+        Message::Surveyed { path, outcome } => plan::on_surveyed(model, &path, *outcome),
+        Message::RehearsalProgress(_)
+        | Message::RunProgress(..)
+        | Message::Rehearsed(_)
+        | Message::CarriedOut(_)
+        | Message::Remainder(_) => plan::on_run_news(model, message),
+        Message::Journal(_)
+        | Message::JournalRun { .. }
+        | Message::Returned { .. }
+        | Message::Settled(_) => journal::on_news(model, message),
+        Message::Saved(Ok(())) => Vec::new(),
+        Message::Saved(Err(reason)) => {
+            model.say_trouble(format!("It holds for now but could not be kept: {reason}"));
+            Vec::new()
+        }
+    }
+}
+
+/// What is to be done when the application opens.
+pub fn begin(model: &mut Model, paths: Vec<PathBuf>) -> Vec<Job> {
+    let mut jobs = vec![Job::LoadVolumes(model.state.clone()), Job::Settle(model.state.clone())];
+    if !paths.is_empty() {
+        jobs.extend(start_scan(model, paths));
+    }
+    jobs
+}
+
+fn takes_text(model: &Model) -> bool {
+    let typing = matches!(model.overlay, Some(Overlay::Ask { .. } | Overlay::Palette { .. }));
+    typing || model.directories.typed.is_some()
+}
+
+fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
+    model.notice = None;
+    if model.overlay.is_some() {
+        return overlay::on_key(model, key);
+    }
+    if model.station == Station::Directories && model.directories.typed.is_some() {
+        return directories::on_typed(model, key);
+    }
+    if model.focus == Focus::Trail && directories::on_trail(model, key) {
+        return Vec::new();
+    }
+    match dispatch(model, key) {
+        Some(command) => on_command(model, command),
+        None => Vec::new(),
+    }
+}
+
+pub(super) fn on_command(model: &mut Model, command: Command) -> Vec<Job> {
+    match command {
+        Command::GoTo(station) => go_to(model, station),
+        Command::Back => back(model),
+        Command::Up => move_cursor(model, -1),
+        Command::Down => move_cursor(model, 1),
+        Command::PageUp => move_cursor(model, -(list_rows(model) as i64)),
+        Command::PageDown => move_cursor(model, list_rows(model) as i64),
+        Command::Home => move_cursor(model, i64::MIN / 2),
+        Command::End => move_cursor(model, i64::MAX / 2),
+        Command::Enter => enter(model),
+        Command::GoOut => directories::go_out(model),
+        Command::Trail => directories::open_trail(model),
+        Command::Order => directories::next_order(model),
+        Command::FindName => {
+            model.directories.typed = Some(String::new());
+            Vec::new()
+        }
+        Command::Rescan => directories::scan_again(model),
+        Command::StopScan => vec![Job::StopScan],
+        Command::Units => {
+            model.units = model.units.next();
+            Vec::new()
+        }
+        Command::TypePath => {
+            ask(model, Asking::Path, "Scan this directory and all below it:".into(), None)
+        }
+        Command::Waterline => ask_waterline(model),
+        Command::PlanIt => plan::choose_deed(model),
+        Command::ChangeDeed => plan::change_deed(model),
+        Command::TakeOff => plan::take_off(model),
+        Command::Rehearse => plan::rehearse(model),
+        Command::CarryOut => plan::ask_to_carry_out(model),
+        Command::StopRun => plan::stop(model),
+        Command::Mark => journal::mark(model),
+        Command::PutBack => journal::put_back_chosen(model),
+        Command::PutBackAll => journal::put_all_back(model),
+        Command::FinishRun => journal::finish_run(model),
+        Command::Purge => journal::ask_to_purge(model),
+        Command::Palette => {
+            model.overlay = Some(Overlay::Palette { typed: String::new(), cursor: 0 });
+            Vec::new()
+        }
+        Command::Help => {
+            model.overlay = Some(Overlay::Help { offset: 0 });
+            Vec::new()
+        }
+        Command::Quit => quit(model),
+    }
+}
+
+fn ask(model: &mut Model, asking: Asking, sentence: String, wanted: Option<String>) -> Vec<Job> {
+    let typed = String::new();
+    model.overlay = Some(Overlay::Ask { asking, sentence, wanted, typed, error: None });
+    Vec::new()
+}
+
+fn ask_waterline(model: &mut Model) -> Vec<Job> {
+    let Some(volume) = model.gauge_volume() else { return Vec::new() };
+    let (at, now) = (volume.mount_point.clone(), volume.waterline);
+    let sentence =
+        format!("The level that {} should be below, in percent; it is {now} now:", Shown(&at));
+    ask(model, Asking::Waterline(at), sentence, None)
+}
+
+fn quit(model: &mut Model) -> Vec<Job> {
+    let sentence = if model.run.is_active() {
+        "A run is going on. It is stopped at its next safe point; nothing is lost, and the journal \
+         can finish it. Type quit to leave."
+            .to_owned()
+    } else if !model.draft.is_empty() {
+        let count = model.draft.planned().len();
+        format!(
+            "{count} planned actions have not been carried out and are forgotten. Type quit to leave."
+        )
+    } else {
+        model.quitting = true;
+        return Vec::new();
+    };
+    ask(model, Asking::Quit, sentence, Some("quit".to_owned()))
+}
+
+/// Goes to a station, and remembers the one that is left.
+pub(super) fn go_to(model: &mut Model, station: Station) -> Vec<Job> {
+    model.focus = Focus::Panel;
+    if station != model.station {
+        model.before.push_back(model.station);
+        if model.before.len() > 32 {
+            model.before.pop_front();
+        }
+        model.station = station;
+    }
+    arrive(model)
+}
+
+fn arrive(model: &mut Model) -> Vec<Job> {
+    match model.station {
+        Station::Volumes => vec![Job::LoadVolumes(model.state.clone())],
+        Station::Directories => {
+            directories::rank(model);
+            directories::look(model)
+        }
+        Station::Journal => vec![Job::LoadJournal(model.state.clone())],
+        _ => Vec::new(),
+    }
+}
+
+/// One level back: from the trail, an opened run, an opened tail, the directory, the station.
+fn back(model: &mut Model) -> Vec<Job> {
+    if model.focus == Focus::Trail {
+        model.focus = Focus::Panel;
+        return Vec::new();
+    }
+    if model.station == Station::Journal && model.journal.open.take().is_some() {
+        return Vec::new();
+    }
+    if model.station == Station::Directories {
+        if model.directories.tail_open {
+            model.directories.tail_open = false;
+            directories::rank(model);
+            return directories::look(model);
+        }
+        if model.directories.parent.is_some() {
+            return directories::go_out(model);
+        }
+    }
+    if let Some(before) = model.before.pop_back() {
+        model.station = before;
+        return arrive(model);
+    }
+    Vec::new()
+}
+
+fn enter(model: &mut Model) -> Vec<Job> {
+    match model.station {
+        Station::Volumes => {
+            let Some(volume) = model.selected_volume() else { return Vec::new() };
+            let root = volume.mount_point.clone();
+            if model.scan.roots == [root.clone()] && (model.scan.running || model.scan.complete) {
+                return go_to(model, Station::Directories);
+            }
+            start_scan(model, vec![root])
+        }
+        Station::Directories => directories::enter(model),
+        Station::Journal => journal::open_run(model),
+        _ => Vec::new(),
+    }
+}
+
+/// Begins a scan and shows it.
+pub(super) fn start_scan(model: &mut Model, roots: Vec<PathBuf>) -> Vec<Job> {
+    let number = model.scan.number + 1;
+    model.scan = super::model::ScanState { number, roots, ..Default::default() };
+    model.scan.running = true;
+    let order = model.directories.order;
+    let wanted = model.directories.wanted.take();
+    model.directories = super::model::Directories { order, wanted, ..Default::default() };
+    model.evidence = None;
+    let mut jobs = vec![Job::Scan(number, model.scan.roots.clone(), model.now)];
+    jobs.extend(go_to(model, Station::Directories));
+    jobs
+}
+
+fn on_click(model: &mut Model, row: usize, double: bool) -> Vec<Job> {
+    if model.overlay.is_some() || row >= model.list_length() {
+        return Vec::new();
+    }
+    model.notice = None;
+    let mut jobs = move_cursor(model, row as i64 - model.list_cursor() as i64);
+    if double && super::command_table::available(model).any(|row| row.command == Command::Enter) {
+        jobs.extend(enter(model));
+    }
+    jobs
+}
+
+fn move_cursor(model: &mut Model, by: i64) -> Vec<Job> {
+    if let Some(Overlay::Help { offset }) = &mut model.overlay {
+        *offset = offset.saturating_add_signed(by as isize);
+        return Vec::new();
+    }
+    let length = model.list_length();
+    if length == 0 || model.overlay.is_some() {
+        return Vec::new();
+    }
+    let to = (model.list_cursor() as i64).saturating_add(by).clamp(0, length as i64 - 1) as usize;
+    match model.station {
+        Station::Volumes => model.volume_cursor = to,
+        Station::Directories => return directories::select(model, to),
+        Station::Plan => model.plan_cursor = to,
+        Station::Journal => match &mut model.journal.open {
+            Some(open) => open.cursor = to,
+            None => model.journal.cursor = to,
+        },
+        _ => {}
+    }
+    Vec::new()
+}
+
+/// What must be fresh after something was carried out, put back or purged.
+pub(super) fn after_change(model: &mut Model) -> Vec<Job> {
+    let mut jobs =
+        vec![Job::LoadVolumes(model.state.clone()), Job::LoadJournal(model.state.clone())];
+    jobs.extend(directories::scan_again(model));
+    jobs
+}
+
+/// A moment for records that the model makes itself.
+pub(super) fn now(model: &Model) -> Time {
+    model.now
+}

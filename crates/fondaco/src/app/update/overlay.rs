@@ -1,0 +1,144 @@
+//! Keys while something stands in front of the station.
+
+use std::path::PathBuf;
+
+use fondaco_core::units::Level;
+
+use super::{journal, on_command, plan, start_scan};
+use crate::app::command_table::{Command, Key, Row, available};
+use crate::app::message::Job;
+use crate::app::model::{Asking, Model, Overlay, deeds};
+
+pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
+    if key == Key::Escape {
+        model.overlay = None;
+        return Vec::new();
+    }
+    match model.overlay.take() {
+        Some(Overlay::ChooseDeed { path, name, bytes, mut cursor, changes }) => {
+            let offered = deeds(&model.state.depot());
+            let letter = |c| offered.iter().position(|deed| first_letter(deed.word()) == c);
+            let chosen = match key {
+                Key::Enter => Some(cursor),
+                Key::Char(c) => letter(c),
+                Key::Up => {
+                    cursor = cursor.saturating_sub(1);
+                    None
+                }
+                Key::Down => {
+                    cursor = (cursor + 1).min(offered.len() - 1);
+                    None
+                }
+                _ => None,
+            };
+            if let Some(chosen) = chosen {
+                return plan::put(model, &path, offered[chosen].clone(), changes);
+            }
+            model.overlay = Some(Overlay::ChooseDeed { path, name, bytes, cursor, changes });
+        }
+        Some(Overlay::Ask { asking, sentence, wanted, mut typed, mut error }) => {
+            match key {
+                Key::Char(c) => typed.push(c),
+                Key::Backspace => {
+                    typed.pop();
+                }
+                Key::Enter => match answer(model, &asking, wanted.as_deref(), typed.trim()) {
+                    Ok(jobs) => return jobs,
+                    Err(reason) => error = Some(reason),
+                },
+                _ => {}
+            }
+            model.overlay = Some(Overlay::Ask { asking, sentence, wanted, typed, error });
+        }
+        Some(Overlay::Palette { typed, cursor }) => return in_palette(model, typed, cursor, key),
+        Some(Overlay::Help { offset }) => {
+            let offset = match key {
+                Key::Up => offset.saturating_sub(1),
+                Key::Down => offset + 1,
+                Key::PageUp => offset.saturating_sub(10),
+                Key::PageDown => offset + 10,
+                Key::Home => 0,
+                _ => return Vec::new(),
+            };
+            model.overlay = Some(Overlay::Help { offset });
+        }
+        None => {}
+    }
+    Vec::new()
+}
+
+fn first_letter(word: &str) -> char {
+    word.chars().next().unwrap_or(' ')
+}
+
+/// What a typed answer sets off, or why it is not one.
+fn answer(
+    model: &mut Model,
+    asking: &Asking,
+    wanted: Option<&str>,
+    typed: &str,
+) -> Result<Vec<Job>, String> {
+    if let Some(wanted) = wanted
+        && typed != wanted
+    {
+        return Err(format!("That is not {wanted}. Nothing has been done; Esc leaves it so."));
+    }
+    match asking {
+        Asking::CarryOut => Ok(plan::carry_out(model)),
+        Asking::Purge(run) => Ok(journal::purge(model, *run)),
+        Asking::Quit => {
+            model.quitting = true;
+            Ok(if model.run.is_active() { vec![Job::StopRun] } else { Vec::new() })
+        }
+        Asking::Path => {
+            if !typed.starts_with('/') {
+                return Err("a path begins with /".to_owned());
+            }
+            Ok(start_scan(model, vec![PathBuf::from(typed)]))
+        }
+        Asking::Waterline(at) => {
+            let level = Level::parse(typed).map_err(|error| error.to_string())?;
+            let key = fondaco_core::shown::shown(at);
+            model.state.settings.waterlines.insert(key, level);
+            for volume in model.volumes.iter_mut().filter(|v| v.mount_point == *at) {
+                volume.waterline = level;
+            }
+            model.say(format!("The waterline is {level} now"));
+            Ok(vec![Job::Save(model.state.clone())])
+        }
+    }
+}
+
+/// The commands that the palette lists: what works here and fits what is typed.
+pub fn palette_rows(model: &Model, typed: &str) -> Vec<&'static Row> {
+    let typed = typed.to_lowercase();
+    let fits = |row: &&'static Row| {
+        row.name.to_lowercase().contains(&typed) || row.help.to_lowercase().contains(&typed)
+    };
+    available(model).filter(|row| row.command != Command::Palette).filter(fits).collect()
+}
+
+fn in_palette(model: &mut Model, mut typed: String, mut cursor: usize, key: Key) -> Vec<Job> {
+    let rows = palette_rows(model, &typed);
+    match key {
+        Key::Char(c) => {
+            typed.push(c);
+            cursor = 0;
+        }
+        Key::Backspace => {
+            typed.pop();
+            cursor = 0;
+        }
+        Key::Up => cursor = cursor.saturating_sub(1),
+        Key::Down => cursor = (cursor + 1).min(rows.len().saturating_sub(1)),
+        Key::Enter => {
+            return match rows.get(cursor) {
+                Some(row) => on_command(model, row.command),
+                None => Vec::new(),
+            };
+        }
+        _ => {}
+    }
+    model.overlay = Some(Overlay::Palette { typed, cursor });
+    Vec::new()
+}

@@ -1,0 +1,273 @@
+//! Planning, rehearsing, carrying out.
+
+use std::path::Path;
+
+use fondaco_core::carry_out::EntryState;
+use fondaco_core::plan::{Deed, Plan, Planned, Put, Refusal, Review, Survey};
+use fondaco_core::shown::{Shown, shown};
+use fondaco_core::volume::volume_root;
+
+use super::{after_change, ask, directories, go_to, now};
+use crate::app::message::{Job, Message};
+use crate::app::model::{Asking, Model, Overlay, RunStage, Selected, Station, deeds};
+
+/// Space on an entry: takes it off if it is planned, else asks what is to be done with it.
+pub(super) fn choose_deed(model: &mut Model) -> Vec<Job> {
+    let Some((path, name, bytes)) = selected(model) else { return Vec::new() };
+    if model.run.is_active() {
+        model.say_trouble("A run is going on: plan more when it has ended");
+        return Vec::new();
+    }
+    if model.draft.planned().iter().any(|planned| planned.path == path) {
+        model.draft.take_off(&path);
+        model.run.rehearsal = None;
+        model.say(format!("Taken off the plan: {name}"));
+        directories::rank(model);
+        return Vec::new();
+    }
+    if let Some(above) = model.draft.covering(&path) {
+        let above = Shown(&above.path).to_string();
+        model.say_trouble(format!("Goes already with {above}: take that off the plan first"));
+        return Vec::new();
+    }
+    let known = model.evidence.as_ref().filter(|(_, evidence)| evidence.path == path);
+    if let Some(reason) = known.and_then(|(_, evidence)| evidence.protected.clone()) {
+        model.say_trouble(format!("Protected and cannot be planned: {reason}"));
+        return Vec::new();
+    }
+    model.overlay = Some(Overlay::ChooseDeed { path, name, bytes, cursor: 0, changes: false });
+    Vec::new()
+}
+
+/// Path, name and bytes of the selected entry.
+fn selected(model: &Model) -> Option<(std::path::PathBuf, String, fondaco_core::units::Bytes)> {
+    let Some(Selected::Entry(id)) = model.directories.selected else { return None };
+    let catalog = model.scan.catalog.as_ref()?;
+    let catalog = catalog.read().unwrap_or_else(std::sync::PoisonError::into_inner);
+    // while a scan runs, what belongs to it alone is not known yet
+    let bytes = if model.scan.running { catalog.allocated(id) } else { catalog.exclusive(id) };
+    Some((catalog.path(id), shown(catalog.name(id)), bytes))
+}
+
+pub(super) fn change_deed(model: &mut Model) -> Vec<Job> {
+    let Some(planned) = model.selected_action() else { return Vec::new() };
+    let (path, name) = (planned.path.clone(), shown(planned.path.file_name().unwrap_or_default()));
+    let bytes = match &planned.review {
+        Review::Ready(survey) => survey.target.allocated,
+        _ => planned.estimate,
+    };
+    let offered = deeds(&model.state.depot());
+    let cursor = offered.iter().position(|deed| *deed == planned.deed).unwrap_or(0);
+    model.overlay = Some(Overlay::ChooseDeed { path, name, bytes, cursor, changes: true });
+    Vec::new()
+}
+
+/// The deed has been chosen.
+pub(super) fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> Vec<Job> {
+    model.run.rehearsal = None;
+    model.run.summary = None;
+    let word = deed.word();
+    if changes {
+        model.draft.set_deed(path, deed);
+        model.say(format!("Changed to {word}: {}", Shown(path)));
+        return Vec::new();
+    }
+    let Some((_, name, bytes)) = selected(model) else { return Vec::new() };
+    let entries = model.directories.selected_row().map_or(1, |row| row.entries);
+    let volume = model.volume_of(path).map(|volume| volume.mount_point.clone());
+    let volume = volume.unwrap_or_else(|| volume_root(path, &model.state, &[]));
+    let put = model.draft.put(Planned {
+        path: path.to_owned(),
+        deed,
+        reason: "by hand".to_owned(),
+        volume,
+        estimate: bytes,
+        entries,
+        review: Review::Pending,
+    });
+    match put {
+        Put::TookIn(count) => model
+            .say(format!("Planned: {word} {name}; {count} planned before below it are taken in")),
+        _ => model.say(format!("Planned: {word} {name}")),
+    }
+    directories::rank(model);
+    let next = model.directories.cursor().map_or(0, |cursor| cursor + 1);
+    let mut jobs = vec![Job::Survey(path.to_owned(), model.state.clone())];
+    if next < model.directories.length() {
+        jobs.extend(directories::select(model, next));
+    }
+    jobs
+}
+
+pub(super) fn on_surveyed(
+    model: &mut Model,
+    path: &Path,
+    outcome: Result<Survey, Refusal>,
+) -> Vec<Job> {
+    if let Err(refusal) = &outcome {
+        model.say_trouble(format!("Cannot be planned: {refusal}"));
+    }
+    model.draft.reviewed(path, outcome);
+    Vec::new()
+}
+
+pub(super) fn take_off(model: &mut Model) -> Vec<Job> {
+    let Some(planned) = model.selected_action() else { return Vec::new() };
+    let path = planned.path.clone();
+    model.draft.take_off(&path);
+    model.run.rehearsal = None;
+    model.plan_cursor = model.plan_cursor.min(model.draft.planned().len().saturating_sub(1));
+    model.say(format!("Taken off the plan: {}", Shown(path)));
+    Vec::new()
+}
+
+/// The plan as it stands; says so if it cannot be made or is not ready.
+fn plan(model: &mut Model) -> Option<Plan> {
+    if model.pending_actions() > 0 {
+        let count = model.pending_actions();
+        model.say_trouble(format!("{count} targets are still being looked at: a moment"));
+        return None;
+    }
+    match model.draft.to_plan(Vec::new(), now(model)) {
+        Ok(plan) => Some(plan),
+        Err(error) => {
+            model.say_trouble(error.to_string());
+            None
+        }
+    }
+}
+
+pub(super) fn rehearse(model: &mut Model) -> Vec<Job> {
+    let Some(plan) = plan(model) else { return Vec::new() };
+    model.run.stage = RunStage::Rehearsing(fondaco_core::carry_out::Figures::default());
+    (model.run.stopping, model.run.summary) = (false, None);
+    vec![Job::Rehearse(plan, model.state.clone())]
+}
+
+pub(super) fn ask_to_carry_out(model: &mut Model) -> Vec<Job> {
+    let Some(plan) = plan(model) else { return Vec::new() };
+    let count = plan.actions.len();
+    let frees = plan.frees();
+    let volumes: Vec<String> = plan
+        .volumes()
+        .iter()
+        .map(|(path, bytes)| format!("{} on {}", model.bytes(*bytes), Shown(path)))
+        .collect();
+    let deleted = plan.actions.iter().filter(|action| action.deed == Deed::Delete).count();
+    let later = match frees.later.get() {
+        0 => String::new(),
+        _ => format!(" and {} later, when purged", model.bytes(frees.later)),
+    };
+    let lost = match deleted {
+        0 => "All of it can be put back.".to_owned(),
+        n => format!("{n} of them delete for good and cannot be put back."),
+    };
+    let left_out = match model.draft.planned().len() - count {
+        0 => String::new(),
+        n => format!(" {n} that cannot be planned are left out."),
+    };
+    let sentence = format!(
+        "{count} actions free {} now{later}. {lost}{left_out} Type the number of actions to carry \
+         them out.",
+        volumes.join(", ")
+    );
+    ask(model, Asking::CarryOut, sentence, Some(count.to_string()))
+}
+
+/// The number has been typed.
+pub(super) fn carry_out(model: &mut Model) -> Vec<Job> {
+    let Some(plan) = plan(model) else { return Vec::new() };
+    begin_run(model, plan)
+}
+
+fn begin_run(model: &mut Model, plan: Plan) -> Vec<Job> {
+    let figures =
+        fondaco_core::carry_out::Figures { total: plan.actions.len(), ..Default::default() };
+    model.run.stage = RunStage::Running(figures, None);
+    (model.run.stopping, model.run.rehearsal, model.run.summary) = (false, None, None);
+    vec![Job::CarryOut(plan, model.state.clone())]
+}
+
+pub(super) fn stop(model: &mut Model) -> Vec<Job> {
+    model.run.stopping = true;
+    model.say("Stopping as soon as what is half done has come to its end");
+    vec![Job::StopRun]
+}
+
+pub(super) fn on_run_news(model: &mut Model, message: Message) -> Vec<Job> {
+    match message {
+        Message::RehearsalProgress(figures) => {
+            if matches!(model.run.stage, RunStage::Rehearsing(_)) {
+                model.run.stage = RunStage::Rehearsing(figures);
+            }
+        }
+        Message::RunProgress(figures, measured) => {
+            if matches!(model.run.stage, RunStage::Running(..)) {
+                model.run.stage = RunStage::Running(figures, measured);
+            }
+        }
+        Message::Rehearsed(outcome) => {
+            model.run.stage = RunStage::Idle;
+            match outcome {
+                Ok(rehearsal) => {
+                    let refused = rehearsal.refused();
+                    let all = rehearsal.findings.len();
+                    let bytes = model.bytes(rehearsal.frees.now);
+                    let text = format!(
+                        "Rehearsed, nothing changed: {} of {all} would be done, freeing {bytes} now",
+                        all - refused
+                    );
+                    let warned = rehearsal.warnings.first().cloned();
+                    match warned {
+                        Some(warning) => model.say_trouble(format!("{text}; but {warning}")),
+                        None if refused > 0 => model.say_trouble(text),
+                        None => model.say(text),
+                    }
+                    model.run.rehearsal = Some(rehearsal);
+                }
+                Err(reason) => model.say_trouble(format!("Not rehearsed: {reason}")),
+            }
+        }
+        Message::CarriedOut(outcome) => return on_carried_out(model, *outcome),
+        Message::Remainder(outcome) => match *outcome {
+            Ok(Some(plan)) => {
+                let mut jobs = go_to(model, Station::Plan);
+                jobs.extend(begin_run(model, plan));
+                return jobs;
+            }
+            Ok(None) => model.say("Nothing is left to begin"),
+            Err(reason) => model.say_trouble(reason),
+        },
+        _ => {}
+    }
+    Vec::new()
+}
+
+fn on_carried_out(
+    model: &mut Model,
+    outcome: Result<fondaco_core::carry_out::RunSummary, String>,
+) -> Vec<Job> {
+    model.run.stage = RunStage::Idle;
+    let summary = match outcome {
+        Ok(summary) => summary,
+        Err(reason) => {
+            model.say_trouble(format!("The run did not come to its end: {reason}"));
+            return after_change(model);
+        }
+    };
+    let count = |state| summary.count(state);
+    let done = count(EntryState::Deleted) + count(EntryState::Held) + count(EntryState::Archived);
+    let not_done = summary.entries.len() - done;
+    let (run, freed) = (summary.run, model.bytes(summary.freed));
+    if not_done == 0 {
+        model.say(format!("Run {run}: all {done} actions done, {freed} freed"));
+    } else {
+        model.say_trouble(format!(
+            "Run {run}: {done} done, {not_done} not; {freed} freed; the reasons are listed here"
+        ));
+    }
+    model.draft.clear();
+    model.plan_cursor = 0;
+    model.run.summary = Some(summary);
+    after_change(model)
+}

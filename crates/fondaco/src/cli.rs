@@ -1,0 +1,214 @@
+//! The command line: one definition, from which parsing, help, completions and the manual come.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use fondaco_core::catalog::Order;
+
+/// Find what fills a volume, and free it safely.
+///
+/// Without a command the full-screen application opens: on the volumes, or with PATHs scanned.
+#[derive(Debug, Parser)]
+#[command(name = "fondaco", version, args_conflicts_with_subcommands = true)]
+#[command(after_help = EXIT_CODES)]
+pub struct Cli {
+    /// Where Fondaco keeps its journal and settings
+    #[arg(long, value_name = "DIR", global = true, env = "FONDACO_STATE")]
+    pub state: Option<PathBuf>,
+    /// Draw with ASCII only
+    #[arg(long, global = true)]
+    pub ascii: bool,
+    /// Dark text on a light ground
+    #[arg(long, global = true)]
+    pub light: bool,
+    /// What to do; the application opens if nothing is said
+    #[command(subcommand)]
+    pub command: Option<Command>,
+    /// Directories to scan in the application
+    #[arg(value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+}
+
+/// What the exit codes mean; shown in the help and the manual.
+pub const EXIT_CODES: &str = "\
+Exit codes: 0 all done; 1 failed; 2 bad usage; 3 something was refused by a guard, the rest is done.";
+
+/// What can be done without the screen.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Scan directories and say what they hold
+    Scan(Scan),
+    /// Rank what lies in a directory by what it holds
+    Directories(Directories),
+    /// Make a plan from rules or by hand; nothing is changed
+    Plan(Plan),
+    /// Carry out a plan, or rehearse it
+    CarryOut(CarryOut),
+    /// Show runs and what became of their actions; finish or undo one, purge what it holds
+    Journal(Journal),
+    /// Put back what a run has set aside or archived
+    PutBack(PutBack),
+    /// Lay out the made-up Seamark data and open the application on it
+    Demo(Demo),
+    /// Write completions for a shell to standard output
+    Completions {
+        /// Which shell
+        shell: clap_complete::Shell,
+    },
+    /// Write the manual page to standard output
+    Manual,
+}
+
+/// `scan`
+#[derive(Debug, Args)]
+pub struct Scan {
+    /// Directories to scan
+    #[arg(required = true, value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    #[command(flatten)]
+    pub walk: Walk,
+    /// Write JSON for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// How to scan.
+#[derive(Debug, Args)]
+pub struct Walk {
+    /// Enter other volumes mounted below
+    #[arg(long)]
+    pub cross_volumes: bool,
+}
+
+/// `directories`
+#[derive(Debug, Args)]
+pub struct Directories {
+    /// Directory to scan
+    pub path: PathBuf,
+    /// Rank what lies in this directory below PATH
+    #[arg(long = "in", value_name = "SUBPATH")]
+    pub below: Option<PathBuf>,
+    /// Show only the first N; the rest is summed
+    #[arg(long, value_name = "N")]
+    pub top: Option<usize>,
+    /// What to rank by
+    #[arg(long, value_enum, default_value_t = OrderWord::Allocated)]
+    pub order: OrderWord,
+    #[command(flatten)]
+    pub walk: Walk,
+    /// Write JSON for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// An order, as it is typed.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+#[allow(missing_docs)] // each is its own word
+pub enum OrderWord {
+    Allocated,
+    Apparent,
+    Entries,
+    Newest,
+    Name,
+}
+
+impl From<OrderWord> for Order {
+    fn from(word: OrderWord) -> Self {
+        match word {
+            OrderWord::Allocated => Self::Allocated,
+            OrderWord::Apparent => Self::Apparent,
+            OrderWord::Entries => Self::Entries,
+            OrderWord::Newest => Self::Newest,
+            OrderWord::Name => Self::Name,
+        }
+    }
+}
+
+/// `plan`
+#[derive(Debug, Args)]
+pub struct Plan {
+    /// Rule file to try on PATH
+    #[arg(long, value_name = "FILE", requires = "path")]
+    pub rules: Option<PathBuf>,
+    /// Directory that the rules are tried on
+    #[arg(requires = "rules")]
+    pub path: Option<PathBuf>,
+    /// Plan to delete this; may be given several times
+    #[arg(long, value_name = "PATH")]
+    pub delete: Vec<PathBuf>,
+    /// Plan to set this aside; may be given several times
+    #[arg(long, value_name = "PATH")]
+    pub set_aside: Vec<PathBuf>,
+    /// Plan to archive this; may be given several times
+    #[arg(long, value_name = "PATH")]
+    pub archive: Vec<PathBuf>,
+    /// Where archives go, unless a rule says otherwise
+    #[arg(long, value_name = "DIR")]
+    pub depot: Option<PathBuf>,
+    /// Write the plan to this file
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    #[command(flatten)]
+    pub walk: Walk,
+    /// Write the plan itself to standard output
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `carry-out`
+#[derive(Debug, Args)]
+pub struct CarryOut {
+    /// The plan's file
+    pub plan: PathBuf,
+    /// Run all checks and change nothing
+    #[arg(long)]
+    pub rehearse: bool,
+    /// Write JSON for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `journal`
+#[derive(Debug, Args)]
+pub struct Journal {
+    /// Show the actions of this run
+    pub run: Option<i64>,
+    /// Carry out what the run has not begun, with all its checks
+    #[arg(long, requires = "run", group = "act")]
+    pub finish: bool,
+    /// Put back all that the run has taken away and that can be put back
+    #[arg(long, requires = "run", group = "act")]
+    pub undo: bool,
+    /// Remove for good what the run has set aside
+    #[arg(long, requires = "run", group = "act")]
+    pub purge: bool,
+    /// Write JSON for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `put-back`
+#[derive(Debug, Args)]
+pub struct PutBack {
+    /// The run, as `fondaco journal` numbers it
+    pub run: i64,
+    /// Only these actions; all of the run if none is given
+    pub actions: Vec<u32>,
+    /// Write JSON for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `demo`
+#[derive(Debug, Args)]
+pub struct Demo {
+    /// Lay it out in this directory, which must be new, empty or a demo's
+    #[arg(long, value_name = "DIR")]
+    pub at: Option<PathBuf>,
+    /// Lay it out anew
+    #[arg(long)]
+    pub reset: bool,
+    /// Only lay it out and say where; do not open the application
+    #[arg(long)]
+    pub lay_out: bool,
+}

@@ -1,0 +1,198 @@
+//! `fondaco carry-out`
+
+use std::cell::RefCell;
+use std::path::PathBuf;
+
+use anyhow::{Context, Result};
+use fondaco_core::carry_out::{
+    CarryOutError, EntryState, Rehearsal, RunState, RunSummary, Settled, carry_out, rehearse,
+};
+use fondaco_core::plan::Plan;
+use fondaco_core::shown::Shown;
+use fondaco_core::state::State;
+use fondaco_core::units::{Bytes, Time};
+use serde_json::{Value, json};
+
+use super::{Outcome, binary, watching};
+use crate::cli;
+use crate::environment::open_state;
+use crate::output::{self, ProgressLine, say};
+
+pub(super) fn run(arguments: &cli::CarryOut, state: Option<PathBuf>) -> Result<Outcome> {
+    let state = open_state(state)?;
+    let file = &arguments.plan;
+    let text = std::fs::read_to_string(file)
+        .with_context(|| format!("cannot read the plan {}", Shown(file)))?;
+    let plan = Plan::parse(&text).with_context(|| format!("{} cannot be used", Shown(file)))?;
+    if arguments.rehearse {
+        run_rehearsal(&plan, &state, arguments.json)
+    } else {
+        run_plan(&plan, &state, arguments.json)
+    }
+}
+
+fn run_rehearsal(plan: &Plan, state: &State, json: bool) -> Result<Outcome> {
+    let line = RefCell::new(ProgressLine::new());
+    let rehearsal = rehearse(plan, state, Time::now(), &watching(&line))?;
+    line.borrow().clear();
+    if json {
+        output::json(&rehearsal_document(plan, &rehearsal))?;
+    } else {
+        print_rehearsal(plan, &rehearsal)?;
+    }
+    Ok(if rehearsal.refused() > 0 || !rehearsal.warnings.is_empty() {
+        Outcome::Refused
+    } else {
+        Outcome::AllDone
+    })
+}
+
+fn print_rehearsal(plan: &Plan, rehearsal: &Rehearsal) -> Result<()> {
+    for (action, finding) in plan.actions.iter().zip(&rehearsal.findings) {
+        let verdict = match &finding.refused {
+            None => "would be done".to_owned(),
+            Some(reason) => format!("would be refused: {reason}"),
+        };
+        let target = Shown(&action.target.path.0);
+        say!("{:>5}  {:<9}  {target}: {verdict}", action.number, action.deed.word());
+    }
+    for warning in &rehearsal.warnings {
+        say!("warning: {warning}");
+    }
+    say!(
+        "Rehearsed, nothing changed: {} of {} actions would be done, freeing {} now and {} later",
+        rehearsal.findings.len() - rehearsal.refused(),
+        plan.actions.len(),
+        binary(rehearsal.frees.now),
+        binary(rehearsal.frees.later)
+    );
+    Ok(())
+}
+
+fn rehearsal_document(plan: &Plan, rehearsal: &Rehearsal) -> Value {
+    let findings = rehearsal
+        .findings
+        .iter()
+        .map(|finding| json!({"number": finding.number, "refused": finding.refused}));
+    json!({
+        "fondaco": 1,
+        "kind": "rehearsal",
+        "plan": plan.id,
+        "findings": findings.collect::<Vec<_>>(),
+        "frees": rehearsal.frees,
+        "warnings": rehearsal.warnings,
+    })
+}
+
+/// Carries a plan out and says what came of it; also for what is left of an earlier run.
+pub(super) fn run_plan(plan: &Plan, state: &State, json: bool) -> Result<Outcome> {
+    let line = RefCell::new(ProgressLine::new());
+    let outcome = carry_out(plan, state, &Time::now, &watching(&line));
+    line.borrow().clear();
+    let summary = match outcome {
+        Ok(summary) => summary,
+        Err(error @ CarryOutError::AlreadyCarriedOut(run)) => {
+            return Err(error).with_context(|| {
+                format!(
+                    "nothing was done; what run {run} left undone: fondaco journal {run} --finish"
+                )
+            });
+        }
+        Err(error) => return Err(error.into()),
+    };
+    for settled in &summary.settled {
+        eprintln!("fondaco: {}", settled_words(settled));
+    }
+    if json {
+        output::json(&summary_document(plan, &summary))?;
+    } else {
+        print_summary(&summary)?;
+    }
+    let failed = summary.count(EntryState::Failed) > 0 || summary.state == RunState::Stopped;
+    Ok(if failed {
+        Outcome::Failed
+    } else if summary.count(EntryState::Refused) > 0 {
+        Outcome::Refused
+    } else {
+        Outcome::AllDone
+    })
+}
+
+/// What settling an earlier run came to, in words.
+pub(super) fn settled_words(settled: &Settled) -> String {
+    format!(
+        "run {} had been cut off and is settled: {} finished, {} given their place back, \
+         {} not begun, {} need a look; see fondaco journal {}",
+        settled.run,
+        settled.finished,
+        settled.returned,
+        settled.not_begun,
+        settled.failed,
+        settled.run
+    )
+}
+
+fn print_summary(summary: &RunSummary) -> Result<()> {
+    for entry in &summary.entries {
+        let target = Shown(&entry.action.target.path.0);
+        let message = if entry.message.is_empty() { "" } else { ": " };
+        say!(
+            "{:>5}  {:<9}  {target}{message}{}",
+            entry.action.number,
+            entry.state.word(),
+            entry.message
+        );
+    }
+    let mut archives: Vec<_> = summary.entries.iter().filter_map(|e| e.archive.as_ref()).collect();
+    archives.dedup();
+    for archive in archives {
+        say!("archive: {}", Shown(archive));
+    }
+    let count = |state| summary.count(state);
+    let done = count(EntryState::Deleted) + count(EntryState::Held) + count(EntryState::Archived);
+    say!(
+        "Run {} {}: {done} done, {} refused, {} failed, {} not begun",
+        summary.run,
+        summary.state.word(),
+        count(EntryState::Refused),
+        count(EntryState::Failed),
+        count(EntryState::Waiting)
+    );
+    say!(
+        "freed {}; forecast {} now and {} later; the volumes say {}",
+        binary(summary.freed),
+        binary(summary.forecast.now),
+        binary(summary.forecast.later),
+        measured_words(summary.measured)
+    );
+    let can_return = count(EntryState::Held) + count(EntryState::Archived);
+    if can_return > 0 {
+        say!("put {can_return} back: fondaco put-back {}", summary.run);
+    }
+    Ok(())
+}
+
+/// What the volumes say, in words.
+pub(super) fn measured_words(measured: Option<i64>) -> String {
+    match measured {
+        None => "nothing".to_owned(),
+        Some(bytes) if bytes < 0 => {
+            format!("{} more in use", binary(Bytes::new(bytes.unsigned_abs())))
+        }
+        Some(bytes) => format!("{} less in use", binary(Bytes::new(bytes as u64))),
+    }
+}
+
+fn summary_document(plan: &Plan, summary: &RunSummary) -> Value {
+    json!({
+        "fondaco": 1,
+        "kind": "run",
+        "run": summary.run,
+        "plan": plan.id,
+        "state": summary.state.word(),
+        "forecast": summary.forecast,
+        "freed": summary.freed,
+        "measured": summary.measured,
+        "actions": super::journal::entries_document(&summary.entries),
+    })
+}

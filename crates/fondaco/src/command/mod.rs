@@ -1,0 +1,157 @@
+//! What each subcommand does: one file each, text for people and `--json` for programs.
+
+mod carry_out;
+mod demo;
+mod directories;
+mod journal;
+mod plan;
+mod put_back;
+mod scan;
+
+use std::ops::ControlFlow;
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use anyhow::{Context, Result};
+use clap::CommandFactory;
+use fondaco_core::carry_out::Figures;
+use fondaco_core::scan::{Options, Scan};
+use fondaco_core::shown::Shown;
+use fondaco_core::units::{Bytes, Time, UnitStyle, grouped};
+
+use crate::cli::{Cli, Command, Walk};
+use crate::output::ProgressLine;
+use crate::view::Theme;
+
+/// How a command ended; see [`crate::cli::EXIT_CODES`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// All that was asked for.
+    AllDone,
+    /// Something went wrong.
+    Failed,
+    /// A guard left something alone.
+    Refused,
+}
+
+impl From<Outcome> for ExitCode {
+    fn from(outcome: Outcome) -> Self {
+        match outcome {
+            Outcome::AllDone => ExitCode::SUCCESS,
+            Outcome::Failed => ExitCode::from(1),
+            Outcome::Refused => ExitCode::from(3),
+        }
+    }
+}
+
+/// Does what was said on the command line.
+///
+/// # Errors
+///
+/// What went wrong, with what to do next where that is known.
+pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Outcome> {
+    match command {
+        Command::Scan(arguments) => scan::run(&arguments),
+        Command::Directories(arguments) => directories::run(&arguments),
+        Command::Plan(arguments) => plan::run(&arguments, state),
+        Command::CarryOut(arguments) => carry_out::run(&arguments, state),
+        Command::Journal(arguments) => journal::run(&arguments, state),
+        Command::PutBack(arguments) => put_back::run(&arguments, state),
+        Command::Demo(arguments) => demo::run(&arguments, state, theme),
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Cli::command(), "fondaco", &mut std::io::stdout());
+            Ok(Outcome::AllDone)
+        }
+        Command::Manual => {
+            crate::manual::write(&mut std::io::stdout().lock())?;
+            Ok(Outcome::AllDone)
+        }
+    }
+}
+
+/// Whether the user has asked to stop (`SIGINT`, `SIGTERM`). A second signal ends the program at
+/// once, which loses nothing either: the next start settles what was half done.
+fn stop_asked() -> bool {
+    static FLAG: OnceLock<Arc<AtomicBool>> = OnceLock::new();
+    let flag = FLAG.get_or_init(|| {
+        let flag = Arc::new(AtomicBool::new(false));
+        for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+            let at_once =
+                signal_hook::flag::register_conditional_shutdown(signal, 130, flag.clone());
+            // if it cannot be registered, the signal's own effect stands
+            if at_once.is_ok() {
+                let _ = signal_hook::flag::register(signal, flag.clone());
+            }
+        }
+        flag
+    });
+    flag.load(Ordering::Relaxed)
+}
+
+/// Scans with a line of progress; a signal stops it and what is known is kept.
+fn scan_paths(paths: &[PathBuf], walk: &Walk) -> Result<Scan> {
+    stop_asked();
+    let options = Options { cross_volumes: walk.cross_volumes, threads: 0, now: Time::now() };
+    let mut scan = Scan::start(paths, &options)?;
+    let mut line = ProgressLine::new();
+    let mut wait = Duration::from_micros(200);
+    while !scan.is_done() {
+        std::thread::sleep(wait);
+        wait = (wait * 2).min(Duration::from_millis(20));
+        if stop_asked() {
+            scan.stop();
+        }
+        if wait >= Duration::from_millis(20) {
+            let progress = scan.progress();
+            let rate = progress.entries as f64 / progress.elapsed.as_secs_f64().max(0.001);
+            line.show(&format!(
+                "{} entries  {}  {}/s  {}",
+                grouped(progress.entries),
+                progress.bytes.shown(UnitStyle::Binary),
+                grouped(rate as u64),
+                Shown(&progress.current)
+            ));
+        }
+    }
+    line.clear();
+    scan.wait();
+    if !scan.catalog().is_complete() {
+        eprintln!("fondaco: stopped: what follows is what was known by then");
+    }
+    Ok(scan)
+}
+
+/// The watch of a run that is carried out without the screen.
+fn watching(line: &std::cell::RefCell<ProgressLine>) -> impl Fn(&Figures) -> ControlFlow<()> + '_ {
+    stop_asked();
+    move |figures| {
+        line.borrow_mut().show(&format!(
+            "{} {} of {}  freed {}  {}",
+            figures.phase,
+            figures.done,
+            figures.total,
+            binary(figures.freed),
+            Shown(&figures.current)
+        ));
+        if stop_asked() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    }
+}
+
+fn binary(bytes: Bytes) -> String {
+    bytes.shown(UnitStyle::Binary)
+}
+
+/// The path made absolute and without links, as plans and catalogs have it. The last component is
+/// kept as it is: a link is an entry of its own.
+fn real_entry(path: &std::path::Path) -> Result<PathBuf> {
+    let whole = std::path::absolute(path).context("the working directory is gone")?;
+    let (Some(parent), Some(name)) = (whole.parent(), whole.file_name()) else {
+        return Ok(whole);
+    };
+    let parent = parent.canonicalize().with_context(|| format!("cannot open {}", Shown(parent)))?;
+    Ok(parent.join(name))
+}

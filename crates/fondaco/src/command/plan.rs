@@ -1,0 +1,192 @@
+//! `fondaco plan`
+
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, Result, bail};
+use fondaco_core::analysis::Protection;
+use fondaco_core::kernel;
+use fondaco_core::plan::{Deed, Draft, Plan, Planned, Put, Refusal, Review, survey};
+use fondaco_core::rule::{DeedWord, RuleSet};
+use fondaco_core::shown::{DocPath, Shown};
+use fondaco_core::state::State;
+use fondaco_core::units::{Bytes, Time, grouped};
+use fondaco_core::volume::volume_root;
+
+use super::{Outcome, binary, real_entry, scan_paths};
+use crate::cli;
+use crate::environment::open_state;
+use crate::output::{self, Lean, Table, say};
+
+pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outcome> {
+    let state = open_state(state)?;
+    let mut making = Making {
+        protection: Protection::of_system(&state),
+        depot: match &arguments.depot {
+            Some(depot) => std::path::absolute(depot)?,
+            None => state.depot(),
+        },
+        draft: Draft::default(),
+        protect: Vec::new(),
+        left_out: Vec::new(),
+        mounts: kernel::mounts().unwrap_or_default(),
+        state: &state,
+    };
+    if let (Some(file), Some(path)) = (&arguments.rules, &arguments.path) {
+        making.by_rules(file, path, &arguments.walk)?;
+    }
+    let depot = making.depot.clone();
+    for (paths, deed) in [
+        (&arguments.delete, Deed::Delete),
+        (&arguments.set_aside, Deed::SetAside),
+        (&arguments.archive, Deed::Archive { depot }),
+    ] {
+        for path in paths {
+            making.by_hand(path, &deed)?;
+        }
+    }
+    if arguments.rules.is_none() && making.draft.is_empty() && making.left_out.is_empty() {
+        bail!(
+            "nothing to plan: give --rules FILE PATH, or --delete, --set-aside or --archive PATH"
+        );
+    }
+    making.finish(arguments)
+}
+
+struct Making<'a> {
+    state: &'a State,
+    mounts: Vec<kernel::Mount>,
+    protection: Protection,
+    depot: PathBuf,
+    draft: Draft,
+    protect: Vec<DocPath>,
+    left_out: Vec<String>,
+}
+
+impl Making<'_> {
+    fn by_rules(&mut self, file: &Path, path: &Path, walk: &cli::Walk) -> Result<()> {
+        let text = std::fs::read_to_string(file)
+            .with_context(|| format!("cannot read the rule file {}", Shown(file)))?;
+        let rules = RuleSet::parse(file, &text)?;
+        let scan = scan_paths(&[path.to_owned()], walk)?;
+        let catalog = scan.catalog();
+        let root = catalog.roots().first().context("the scan has no root")?;
+        let tried = rules.matches(&catalog, root.entry);
+        self.protect.extend(rules.protected_below(&root.path).into_iter().map(DocPath));
+        if tried.protected > 0 {
+            eprintln!("fondaco: {} matches are protected and left out", grouped(tried.protected));
+        }
+        for found in &tried.matches {
+            let rule = &rules.rules[found.rule];
+            let depot = rule.depot.clone().unwrap_or_else(|| self.depot.clone());
+            let deed = match rule.action {
+                DeedWord::Delete => Deed::Delete,
+                DeedWord::SetAside => Deed::SetAside,
+                DeedWord::Archive => Deed::Archive { depot: root.path.join(depot) },
+            };
+            self.put(found.path.clone(), &deed, format!("rule: {}", rule.title));
+        }
+        Ok(())
+    }
+
+    fn by_hand(&mut self, path: &Path, deed: &Deed) -> Result<()> {
+        let path = real_entry(path)?;
+        self.put(path, deed, "by hand".to_owned());
+        Ok(())
+    }
+
+    fn put(&mut self, path: PathBuf, deed: &Deed, reason: String) {
+        let refused = self
+            .protection
+            .reason(&path)
+            .map(|reason| Refusal::Protected { path: path.clone(), reason });
+        let surveyed = match refused {
+            Some(refusal) => Err(refusal),
+            None => survey(&path),
+        };
+        let survey = match surveyed {
+            Ok(survey) => survey,
+            Err(refusal) => return self.left_out.push(refusal.to_string()),
+        };
+        let volume = volume_root(&path, self.state, &self.mounts);
+        let put = self.draft.put(Planned {
+            path: path.clone(),
+            deed: deed.clone(),
+            reason,
+            volume,
+            estimate: Bytes::ZERO,
+            entries: survey.target.entries,
+            review: Review::Ready(Box::new(survey)),
+        });
+        match put {
+            Put::Added => {}
+            Put::TookIn(count) => {
+                eprintln!("fondaco: {} takes in {count} planned below it", Shown(&path));
+            }
+            Put::InsideOf(above) => {
+                eprintln!("fondaco: {} goes with {} already", Shown(&path), Shown(above));
+            }
+            Put::TakenOff => {
+                self.left_out.push(format!("{} was given twice and is left out", Shown(&path)));
+            }
+        }
+    }
+
+    fn finish(self, arguments: &cli::Plan) -> Result<Outcome> {
+        let plan = self.draft.to_plan(self.protect, Time::now())?;
+        if let Some(file) = &arguments.output {
+            let mut text = serde_json::to_vec_pretty(&plan)?;
+            text.push(b'\n');
+            kernel::write_whole(file, &text)?;
+        }
+        if arguments.json {
+            output::json(&plan)?;
+        } else {
+            print(&plan)?;
+            match &arguments.output {
+                Some(file) => say!(
+                    "Written to {}. Next: fondaco carry-out {} --rehearse",
+                    Shown(file),
+                    Shown(file)
+                ),
+                None => say!("Not kept: say -o FILE to keep it."),
+            }
+        }
+        for reason in &self.left_out {
+            eprintln!("fondaco: left out: {reason}");
+        }
+        Ok(if self.left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
+    }
+}
+
+fn print(plan: &Plan) -> Result<()> {
+    use Lean::{Left, Right};
+    let mut table = Table::new(&[
+        ("no", Right),
+        ("action", Left),
+        ("frees now", Right),
+        ("frees later", Right),
+        ("entries", Right),
+        ("reason", Left),
+        ("target", Left),
+    ]);
+    for action in &plan.actions {
+        table.row(vec![
+            action.number.to_string(),
+            action.deed.word().to_owned(),
+            binary(action.frees.now),
+            binary(action.frees.later),
+            grouped(action.target.entries),
+            fondaco_core::shown::shown(&action.reason),
+            Shown(&action.target.path.0).to_string(),
+        ]);
+    }
+    table.print()?;
+    let frees = plan.frees();
+    say!(
+        "{} actions free {} now and {} later",
+        plan.actions.len(),
+        binary(frees.now),
+        binary(frees.later)
+    );
+    Ok(())
+}

@@ -1,0 +1,98 @@
+//! `fondaco scan`
+
+use anyhow::Result;
+use fondaco_core::catalog::{Catalog, Root};
+use fondaco_core::shown::Shown;
+use fondaco_core::units::grouped;
+use serde_json::{Map, Value, json};
+
+use super::{Outcome, binary, scan_paths};
+use crate::cli;
+use crate::output::{self, Lean, Table, path_value, put_path, say};
+
+pub(super) fn run(arguments: &cli::Scan) -> Result<Outcome> {
+    let scan = scan_paths(&arguments.paths, &arguments.walk)?;
+    let catalog = scan.catalog();
+    let seconds = scan.progress().elapsed.as_secs_f64();
+    if arguments.json {
+        let roots: Vec<Value> =
+            catalog.roots().iter().map(|root| document(&catalog, root)).collect();
+        output::json(&json!({"fondaco": 1, "kind": "scan", "seconds": seconds, "roots": roots}))?;
+    } else {
+        print(&catalog, seconds)?;
+    }
+    Ok(Outcome::AllDone)
+}
+
+fn document(catalog: &Catalog, root: &Root) -> Value {
+    let counts = catalog.kind_counts(root.entry);
+    let mut document = Map::new();
+    put_path(&mut document, &root.path);
+    for (key, number) in [
+        ("entries", catalog.entries(root.entry)),
+        ("files", counts.files),
+        ("directories", counts.directories),
+        ("links", counts.links),
+        ("special", counts.special),
+        ("allocated", catalog.allocated(root.entry).get()),
+        ("apparent", catalog.apparent(root.entry).get()),
+    ] {
+        document.insert(key.into(), number.into());
+    }
+    let inside = catalog.unreadable().iter().filter(|place| place.path.starts_with(&root.path));
+    let unreadable: Vec<Value> = inside
+        .map(|place| {
+            let mut one = Map::new();
+            put_path(&mut one, &place.path);
+            one.insert("operation".into(), place.op.words().into());
+            one.insert("error".into(), place.error.clone().into());
+            Value::Object(one)
+        })
+        .collect();
+    document.insert("unreadable".into(), unreadable.into());
+    let others = catalog.other_volumes().into_iter().map(|id| catalog.path(id));
+    let others: Vec<Value> =
+        others.filter(|path| path.starts_with(&root.path)).map(|path| path_value(&path)).collect();
+    document.insert("other_volumes".into(), others.into());
+    Value::Object(document)
+}
+
+fn print(catalog: &Catalog, seconds: f64) -> Result<()> {
+    use Lean::{Left, Right};
+    let mut table = Table::new(&[
+        ("allocated", Right),
+        ("apparent", Right),
+        ("entries", Right),
+        ("files", Right),
+        ("directories", Right),
+        ("links", Right),
+        ("special", Right),
+        ("path", Left),
+    ]);
+    for root in catalog.roots() {
+        let counts = catalog.kind_counts(root.entry);
+        table.row(vec![
+            binary(catalog.allocated(root.entry)),
+            binary(catalog.apparent(root.entry)),
+            grouped(catalog.entries(root.entry)),
+            grouped(counts.files),
+            grouped(counts.directories),
+            grouped(counts.links),
+            grouped(counts.special),
+            Shown(&root.path).to_string(),
+        ]);
+    }
+    table.print()?;
+    let rate = catalog.len() as f64 / seconds.max(0.000_001);
+    say!("{seconds:.2} s, {} entries a second", grouped(rate as u64));
+    for id in catalog.other_volumes() {
+        say!("not entered, another volume: {}", Shown(catalog.path(id)));
+    }
+    if !catalog.unreadable().is_empty() {
+        say!("{} places could not be read:", grouped(catalog.unreadable().len() as u64));
+        for place in catalog.unreadable() {
+            say!("  cannot {} {}: {}", place.op, Shown(&place.path), place.error);
+        }
+    }
+    Ok(())
+}

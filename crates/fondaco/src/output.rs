@@ -1,0 +1,182 @@
+//! Text for people and JSON for programs on standard output; progress on standard error.
+
+use std::io::{self, IsTerminal, Write};
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use fondaco_core::shown::{DocPath, drives_a_terminal, shown};
+use serde::Serialize;
+use serde_json::{Map, Value};
+use unicode_width::UnicodeWidthStr;
+
+use crate::environment::colours_output;
+
+/// Writes one JSON document and a newline. Characters that could drive a terminal are written as
+/// `\u` escapes, which mean the same to every reader.
+///
+/// # Errors
+///
+/// If standard output cannot be written.
+pub fn json(document: &impl Serialize) -> io::Result<()> {
+    let mut out = io::stdout().lock();
+    let mut serializer = serde_json::Serializer::with_formatter(&mut out, SafeText);
+    document.serialize(&mut serializer)?;
+    out.write_all(b"\n")
+}
+
+struct SafeText;
+
+impl serde_json::ser::Formatter for SafeText {
+    fn write_string_fragment<W: ?Sized + Write>(
+        &mut self,
+        writer: &mut W,
+        fragment: &str,
+    ) -> io::Result<()> {
+        let mut rest = fragment;
+        while let Some(at) = rest.find(drives_a_terminal) {
+            writer.write_all(rest[..at].as_bytes())?;
+            let mut after = rest[at..].chars();
+            for unit in after.next().unwrap_or_default().encode_utf16(&mut [0; 2]) {
+                write!(writer, "\\u{unit:04x}")?;
+            }
+            rest = after.as_str();
+        }
+        writer.write_all(rest.as_bytes())
+    }
+}
+
+/// Puts a path into a document: as text, or in its display form with its bytes beside it.
+pub fn put_path(document: &mut Map<String, Value>, path: &Path) {
+    document.insert("path".into(), path.to_str().map_or_else(|| shown(path), str::to_owned).into());
+    if let Some(bytes) = DocPath::bytes_if_needed(path) {
+        document.insert("path_bytes".into(), bytes.into());
+    }
+}
+
+/// A path as a value of its own: a text, or an object with its display form and bytes.
+pub fn path_value(path: &Path) -> Value {
+    serde_json::to_value(DocPath(path.to_owned())).unwrap_or_default()
+}
+
+/// Writes a line to standard output, as `println!` does, but gives an error back when nobody reads
+/// any more instead of panicking.
+macro_rules! say {
+    ($($part:tt)*) => {{
+        use std::io::Write;
+        writeln!(std::io::stdout(), $($part)*)?
+    }};
+}
+pub(crate) use say;
+
+/// Which way a column leans.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Lean {
+    /// Text.
+    Left,
+    /// Numbers.
+    Right,
+}
+
+/// Aligned columns under a heading; the last column is not filled up.
+#[derive(Debug)]
+pub struct Table {
+    columns: Vec<(&'static str, Lean)>,
+    rows: Vec<Vec<String>>,
+}
+
+impl Table {
+    /// A table with these headings.
+    pub fn new(columns: &[(&'static str, Lean)]) -> Self {
+        Self { columns: columns.to_vec(), rows: Vec::new() }
+    }
+
+    /// Adds a row, one cell for each column. Names in it are in their display form already.
+    pub fn row(&mut self, cells: Vec<String>) {
+        self.rows.push(cells);
+    }
+
+    /// Writes it to standard output.
+    ///
+    /// # Errors
+    ///
+    /// If that cannot be written.
+    pub fn print(&self) -> io::Result<()> {
+        let widths: Vec<usize> = (0..self.columns.len())
+            .map(|i| {
+                let cells = self.rows.iter().filter_map(|row| row.get(i)).map(|cell| cell.width());
+                cells.chain([self.columns[i].0.width()]).max().unwrap_or(0)
+            })
+            .collect();
+        let line = |cells: &[&str]| {
+            let mut line = String::new();
+            for (i, cell) in cells.iter().enumerate() {
+                let fill = " ".repeat(widths[i].saturating_sub(cell.width()));
+                let (_, lean) = self.columns[i];
+                let gap = if i == 0 { "" } else { "  " };
+                match lean {
+                    Lean::Right => line.extend([gap, &fill, cell]),
+                    Lean::Left => line.extend([gap, cell, &fill]),
+                }
+            }
+            line.trim_end().to_owned()
+        };
+        let mut out = io::stdout().lock();
+        let heading = line(&self.columns.iter().map(|(name, _)| *name).collect::<Vec<_>>());
+        let (dim, plain) = if colours_output() { ("\x1b[2m", "\x1b[0m") } else { ("", "") };
+        writeln!(out, "{dim}{heading}{plain}")?;
+        for row in &self.rows {
+            writeln!(out, "{}", line(&row.iter().map(String::as_str).collect::<Vec<_>>()))?;
+        }
+        Ok(())
+    }
+}
+
+/// One line on standard error that is written over and over, if that is a terminal.
+#[derive(Debug)]
+pub struct ProgressLine {
+    shows: bool,
+    last: Option<Instant>,
+}
+
+impl ProgressLine {
+    /// Nothing is shown in the first quarter of a second, so that short work is silent.
+    pub fn new() -> Self {
+        Self { shows: io::stderr().is_terminal(), last: Some(Instant::now()) }
+    }
+
+    /// Shows the newest figures, a few times a second.
+    pub fn show(&mut self, text: &str) {
+        let due = self.last.is_none_or(|last| last.elapsed() > Duration::from_millis(250));
+        if self.shows && due {
+            self.last = Some(Instant::now());
+            let most = rustix::termios::tcgetwinsize(io::stderr())
+                .map_or(80, |size| usize::from(size.ws_col));
+            let cut: String = text.chars().take(most.saturating_sub(1)).collect();
+            // progress that cannot be shown is no reason to stop
+            let _ = write!(io::stderr(), "\r\x1b[K{cut}");
+        }
+    }
+
+    /// Takes the line away.
+    pub fn clear(&self) {
+        if self.shows {
+            let _ = write!(io::stderr(), "\r\x1b[K");
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn json_text_cannot_drive_a_terminal_and_means_the_same() {
+        let hostile = "fdp.\u{202e}exe \u{9b}2J \u{1b}[2J \u{e0041} \n ☂";
+        let mut out = Vec::new();
+        let mut serializer = serde_json::Serializer::with_formatter(&mut out, SafeText);
+        hostile.serialize(&mut serializer).unwrap();
+        let text = String::from_utf8(out).unwrap();
+        assert!(!text.chars().any(|c| c.is_control() || drives_a_terminal(c)), "{text}");
+        assert_eq!(serde_json::from_str::<String>(&text).unwrap(), hostile);
+    }
+}

@@ -1,0 +1,225 @@
+//! Directories: the cascade. Each bar begins where the one above ended, so that the stairs show
+//! every share and how soon the sum nears the whole.
+
+use fondaco_core::catalog::{AgeProfile, Order};
+use fondaco_core::kernel::Kind;
+use fondaco_core::units::{Bytes, grouped};
+use ratatui::layout::Rect;
+
+use super::pen::{Pen, Target, stair};
+use crate::app::model::{EntryRow, Model, Selected};
+
+/// Where the columns are; what is `None` does not fit.
+struct Columns {
+    rank: u16,
+    mark: u16,
+    name: (u16, u16),
+    allocated: u16,
+    share: u16,
+    cascade: (u16, u16),
+    ages: Option<u16>,
+    entries: Option<u16>,
+    newest: Option<u16>,
+}
+
+impl Columns {
+    fn of(area: Rect) -> Self {
+        let (ages, entries) = (area.width >= 88, area.width >= 76);
+        let newest = area.width >= 68;
+        let right = u16::from(ages) * 10 + u16::from(entries) * 9 + u16::from(newest) * 8;
+        let fixed = 8 + 11 + 7;
+        let rest = area.width.saturating_sub(fixed + right + 2);
+        let name = (rest * 9 / 20).clamp(12, 48);
+        let cascade = rest.saturating_sub(name);
+        let begin = area.x + 8;
+        let allocated = begin + name + 11;
+        let share = allocated + 7;
+        let after = share + 2 + cascade;
+        Self {
+            rank: area.x + 5,
+            mark: area.x + 6,
+            name: (begin, name),
+            allocated,
+            share,
+            cascade: (share + 2, cascade),
+            ages: ages.then_some(after + 1),
+            entries: entries.then_some(after + u16::from(ages) * 10 + 9),
+            newest: newest.then_some(area.right()),
+        }
+    }
+}
+
+pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
+    let directories = &model.directories;
+    if model.scan.roots.is_empty() {
+        let text = "Nothing has been scanned yet. Choose a volume under 1 Volumes and press Enter, or \
+                    type a path with p.";
+        let style = pen.theme.dim;
+        pen.wrapped(Rect { x: area.x + 1, width: area.width - 2, ..area }, text, style);
+        return;
+    }
+    let columns = Columns::of(area);
+    heading(model, pen, area, &columns);
+    if directories.length() == 0 {
+        let style = pen.theme.dim;
+        let text = if model.scan.running { "reading …" } else { "This directory is empty." };
+        pen.text(columns.name.0, area.y + 1, text, style, area.width);
+        return;
+    }
+    let mut before = directories.above;
+    for (i, row) in directories.rows.iter().enumerate() {
+        let line = Rect::new(area.x, area.y + 1 + i as u16, area.width, 1);
+        let rank = directories.offset + i;
+        entry(model, pen, line, &columns, row, rank, before);
+        before += row.allocated;
+        pen.hit(line, Target::Row(rank));
+    }
+    let at = directories.rows.len() as u16 + 1;
+    if directories.tail.children > 0 && at < area.height {
+        let line = Rect::new(area.x, area.y + at, area.width, 1);
+        tail(model, pen, line, &columns, before);
+        pen.hit(line, Target::Row(directories.ids.len()));
+    }
+}
+
+fn heading(model: &Model, pen: &mut Pen<'_>, area: Rect, columns: &Columns) {
+    let (dim, chosen) = (pen.theme.dim, pen.theme.brass);
+    let order = model.directories.order;
+    let style = |by: Order| if order == by { chosen } else { dim };
+    let y = area.y;
+    let mark =
+        |by: Order, text: &str| if order == by { format!("{text} ↓") } else { text.to_owned() };
+    pen.text(columns.name.0, y, &mark(Order::Name, "name"), style(Order::Name), columns.name.1);
+    let (text, by) = if order == Order::Apparent {
+        ("apparent ↓".to_owned(), Order::Apparent)
+    } else {
+        (mark(Order::Allocated, "allocated"), Order::Allocated)
+    };
+    pen.text_right(columns.allocated, y, &text, style(by));
+    pen.text_right(columns.share, y, "share", dim);
+    let (x, width) = columns.cascade;
+    if width >= 14 {
+        pen.text(x, y, "0", dim, 1);
+        pen.text_right(x + width, y, "100 %", dim);
+        pen.text(x + width / 2 - 3, y, "cascade", dim, 7);
+    }
+    if let Some(x) = columns.ages {
+        pen.text(x, y, "new  old", dim, 8);
+    }
+    if let Some(x) = columns.entries {
+        pen.text_right(x, y, &mark(Order::Entries, "entries"), style(Order::Entries));
+    }
+    if let Some(x) = columns.newest {
+        pen.text_right(x, y, &mark(Order::Newest, "newest"), style(Order::Newest));
+    }
+}
+
+/// What the list is ordered by is what its bars show: apparent bytes only then.
+fn measure(model: &Model, row: &EntryRow) -> Bytes {
+    if model.directories.order == Order::Apparent { row.apparent } else { row.allocated }
+}
+
+fn entry(
+    model: &Model,
+    pen: &mut Pen<'_>,
+    line: Rect,
+    columns: &Columns,
+    row: &EntryRow,
+    rank: usize,
+    before: Bytes,
+) {
+    let theme = pen.theme;
+    let y = line.y;
+    let selected = model.directories.selected == Some(Selected::Entry(row.id));
+    let text = if selected { theme.selected } else { theme.plain };
+    let quiet = if selected { theme.selected } else { theme.dim };
+    if selected {
+        pen.fill(line, " ", theme.selected);
+        pen.text(line.x, y, "▸", theme.selected, 1);
+    }
+    pen.text_right(columns.rank, y, &(rank + 1).to_string(), quiet);
+    if let Some(letter) = row.planned {
+        let style = if selected { theme.selected } else { theme.amber };
+        pen.text(columns.mark, y, &letter.to_string(), style, 1);
+    }
+    let name = match row.kind {
+        Kind::Link => format!("{} →", row.name),
+        _ => row.name.clone(),
+    };
+    pen.text(columns.name.0, y, &name, text, columns.name.1);
+    let incomplete = if row.incomplete { "≥ " } else { "" };
+    let bytes = format!("{incomplete}{}", model.bytes(measure(model, row)));
+    pen.text_right(columns.allocated, y, &bytes, text);
+    let whole = model.directories.whole;
+    pen.text_right(columns.share, y, &share(row.allocated, whole), quiet);
+    stairs(pen, columns, y, (before, row.allocated, whole), row.planned.is_some());
+    if let Some(x) = columns.ages {
+        pen.text(x, y, &age_profile(&row.profile), quiet, 8);
+    }
+    if let Some(x) = columns.entries {
+        pen.text_right(x, y, &grouped(row.entries), quiet);
+    }
+    if let Some(x) = columns.newest {
+        pen.text_right(x, y, &row.newest.age(model.now).to_string(), quiet);
+    }
+}
+
+fn tail(model: &Model, pen: &mut Pen<'_>, line: Rect, columns: &Columns, before: Bytes) {
+    let theme = pen.theme;
+    let tail = model.directories.tail;
+    let selected = model.directories.selected == Some(Selected::Tail);
+    let style = if selected { theme.selected } else { theme.dim };
+    if selected {
+        pen.fill(line, " ", theme.selected);
+        pen.text(line.x, line.y, "▸", theme.selected, 1);
+    }
+    let name = format!("tail: {} more", grouped(tail.children));
+    pen.text(columns.name.0, line.y, &name, style, columns.name.1);
+    pen.text_right(columns.allocated, line.y, &model.bytes(tail.allocated), style);
+    let whole = model.directories.whole;
+    pen.text_right(columns.share, line.y, &share(tail.allocated, whole), style);
+    stairs(pen, columns, line.y, (before, tail.allocated, whole), false);
+    if let Some(x) = columns.entries {
+        pen.text_right(x, line.y, &grouped(tail.entries), style);
+    }
+}
+
+fn share(part: Bytes, whole: Bytes) -> String {
+    let percent = part.share_of(whole) * 100.0;
+    if percent > 0.0 && percent < 0.5 { "< 1 %".to_owned() } else { format!("{percent:.0} %") }
+}
+
+fn stairs(
+    pen: &mut Pen<'_>,
+    columns: &Columns,
+    y: u16,
+    (before, part, whole): (Bytes, Bytes, Bytes),
+    planned: bool,
+) {
+    let (x, width) = columns.cascade;
+    if width < 4 {
+        return;
+    }
+    let theme = pen.theme;
+    let to = before + part;
+    let (start, bar) = stair(before.share_of(whole), to.share_of(whole), width);
+    if planned {
+        let hatched = "▒".repeat(bar.chars().count());
+        pen.text(x + start, y, &hatched, theme.amber, width - start);
+    } else {
+        pen.text(x + start, y, &bar, theme.teal, width - start);
+    }
+}
+
+/// A small histogram of allocated bytes over age, newest left; the tallest column is full.
+pub(super) fn age_profile(profile: &AgeProfile) -> String {
+    const STEPS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let most = profile.iter().copied().fold(0f32, f32::max);
+    let sign = |bytes: &f32| {
+        if most <= 0.0 || *bytes <= 0.0 {
+            return ' ';
+        }
+        STEPS[((bytes / most * 7.0).round() as usize).min(7)]
+    };
+    profile.iter().map(sign).collect()
+}

@@ -1,0 +1,298 @@
+//! Evidence: what is known about the selected thing, and what that means for it.
+
+use fondaco_core::analysis::{Evidence, Verdict};
+use fondaco_core::carry_out::EntryState;
+use fondaco_core::catalog::{Catalog, EntryId};
+use fondaco_core::shown::{Shown, shown};
+use fondaco_core::units::{Bytes, Time, grouped};
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use std::sync::PoisonError;
+
+use super::journal::{age, counts, measured};
+use super::pen::Pen;
+use super::plan::guard;
+use crate::app::model::{Model, Selected, Station};
+
+/// A verdict, and facts with their names.
+#[derive(Default)]
+struct Sheet {
+    verdict: Option<(String, Style)>,
+    facts: Vec<(&'static str, String)>,
+    list: Vec<(String, String)>,
+    list_title: &'static str,
+}
+
+impl Sheet {
+    fn fact(&mut self, name: &'static str, value: impl Into<String>) {
+        self.facts.push((name, value.into()));
+    }
+}
+
+pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect, tall: bool) {
+    let sheet = match model.station {
+        Station::Volumes => of_volume(model, pen),
+        Station::Directories => of_entry(model, pen),
+        Station::Plan => of_action(model, pen),
+        Station::Journal => of_run(model, pen),
+        _ => Sheet::default(),
+    };
+    let area = Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area };
+    if tall { draw_tall(pen, area, &sheet) } else { draw_flat(pen, area, &sheet) }
+}
+
+/// Beside the panel: one fact a line.
+fn draw_tall(pen: &mut Pen<'_>, area: Rect, sheet: &Sheet) {
+    let theme = pen.theme;
+    pen.text(area.x, area.y, "EVIDENCE", theme.dim, area.width);
+    let mut y = area.y + 2;
+    if let Some((verdict, style)) = &sheet.verdict {
+        let left = Rect { y, height: area.bottom().saturating_sub(y), ..area };
+        y += pen.wrapped(left, verdict, *style) + 1;
+    }
+    for (name, value) in &sheet.facts {
+        if y >= area.bottom() {
+            return;
+        }
+        pen.text(area.x, y, name, theme.dim, 12);
+        let value_area = Rect {
+            x: area.x + 12,
+            y,
+            width: area.width.saturating_sub(12),
+            height: (area.bottom() - y).min(3),
+        };
+        y += pen.wrapped(value_area, value, theme.plain).max(1);
+    }
+    if sheet.list.is_empty() || y + 1 >= area.bottom() {
+        return;
+    }
+    y += 1;
+    pen.text(area.x, y, sheet.list_title, theme.dim, area.width);
+    for (name, value) in &sheet.list {
+        y += 1;
+        if y >= area.bottom() {
+            return;
+        }
+        pen.text_right(area.x + 10, y, value, theme.plain);
+        pen.text(area.x + 12, y, name, theme.plain, area.width.saturating_sub(12));
+    }
+}
+
+/// Below the panel: the verdict, then as many facts in columns as fit.
+fn draw_flat(pen: &mut Pen<'_>, area: Rect, sheet: &Sheet) {
+    let theme = pen.theme;
+    let mut y = area.y;
+    if let Some((verdict, style)) = &sheet.verdict {
+        let two = Rect { height: area.height.min(2), ..area };
+        y += pen.wrapped(two, verdict, *style);
+    }
+    let columns = (area.width / 36).max(1);
+    let width = area.width / columns;
+    for (i, (name, value)) in sheet.facts.iter().enumerate() {
+        let (column, row) = (i as u16 % columns, i as u16 / columns);
+        if y + row >= area.bottom() {
+            return;
+        }
+        let x = area.x + column * width;
+        pen.text(x, y + row, name, theme.dim, 11);
+        pen.text(x + 11, y + row, value, theme.plain, width.saturating_sub(12));
+    }
+}
+
+fn of_volume(model: &Model, pen: &Pen<'_>) -> Sheet {
+    let mut sheet = Sheet::default();
+    let Some(volume) = model.selected_volume() else { return sheet };
+    let theme = pen.theme;
+    match &volume.capacity {
+        Err(reason) => sheet.verdict = Some((format!("Not known: {reason}"), theme.trouble)),
+        Ok(capacity) => {
+            let relief = model.draft.relief(&volume.mount_point);
+            let to_find = volume.to_find(relief.now);
+            sheet.verdict = Some(if to_find > Bytes::ZERO {
+                let text = format!(
+                    "Above its waterline of {}: {} must go. Enter scans it.",
+                    volume.waterline,
+                    model.bytes(to_find)
+                );
+                (text, theme.trouble)
+            } else {
+                (format!("Below its waterline of {}.", volume.waterline), theme.teal)
+            });
+            sheet.fact("level", capacity.level().to_string());
+            sheet.fact("capacity", model.bytes(capacity.total));
+            sheet.fact("used", model.bytes(capacity.used));
+            sheet.fact("free root", model.bytes(capacity.free_root));
+            sheet.fact("free users", model.bytes(capacity.free_users));
+            sheet.fact("planned", model.bytes(relief.now));
+            let inodes = match capacity.inodes {
+                0 => "made as needed".to_owned(),
+                all => format!("{} of {}", grouped(all - capacity.inodes_free), grouped(all)),
+            };
+            sheet.fact("inodes", inodes);
+            sheet.fact("block", model.bytes(Bytes::new(capacity.block)));
+        }
+    }
+    sheet.fact("type", volume.fs_type.clone());
+    sheet.fact("device", shown(&volume.source));
+    sheet.fact("mounted at", shown(&volume.mount_point));
+    sheet.fact("writable", if volume.read_only { "no: read-only" } else { "yes" });
+    sheet
+}
+
+fn of_entry(model: &Model, pen: &Pen<'_>) -> Sheet {
+    let mut sheet = Sheet::default();
+    let theme = pen.theme;
+    if model.directories.selected == Some(Selected::Tail) {
+        let text = "What does not fit the screen, added up. Enter opens it.".to_owned();
+        sheet.verdict = Some((text, theme.plain));
+        return sheet;
+    }
+    let (Some(catalog), Some(row)) = (&model.scan.catalog, model.directories.selected_row()) else {
+        return sheet;
+    };
+    let known = model.evidence.as_ref().filter(|(id, _)| *id == row.id);
+    let Some((id, evidence)) = known else {
+        sheet.verdict = Some(("looking …".to_owned(), theme.dim));
+        sheet.fact("allocated", model.bytes(row.allocated));
+        sheet.fact("apparent", model.bytes(row.apparent));
+        return sheet;
+    };
+    let catalog = catalog.read().unwrap_or_else(PoisonError::into_inner);
+    let style = match &evidence.verdict {
+        Verdict::Gone | Verdict::Unreadable(_) | Verdict::Protected(_) | Verdict::InUse(_) => {
+            theme.trouble
+        }
+        Verdict::JustWritten(_) | Verdict::KeptByOtherNames(_) => theme.amber,
+        Verdict::Unknown(_) => theme.teal,
+    };
+    sheet.verdict = Some((evidence.verdict.to_string(), style));
+    entry_facts(model, &mut sheet, &catalog, *id, evidence);
+    sheet
+}
+
+fn entry_facts(
+    model: &Model,
+    sheet: &mut Sheet,
+    catalog: &Catalog,
+    id: EntryId,
+    evidence: &Evidence,
+) {
+    let exclusive = if model.scan.running {
+        "known when the scan ends".to_owned()
+    } else {
+        model.bytes(catalog.exclusive(id))
+    };
+    sheet.fact("allocated", model.bytes(catalog.allocated(id)));
+    sheet.fact("exclusive", exclusive);
+    sheet.fact("apparent", model.bytes(catalog.apparent(id)));
+    sheet.fact("entries", grouped(catalog.entries(id)));
+    sheet.fact("newest", dated(model, catalog.newest(id)));
+    if let Some(stat) = &evidence.stat {
+        sheet.fact("owner", evidence.owner.clone());
+        sheet.fact("group", evidence.group.clone());
+        let (kind, links) = (stat.kind.word(), stat.links);
+        sheet.fact("mode", format!("{:04o} {kind}", stat.mode & 0o7777));
+        sheet.fact("names", links.to_string());
+        sheet.fact("written", dated(model, stat.mtime));
+        sheet.fact("read", dated(model, stat.atime));
+        sheet.fact("changed", dated(model, stat.ctime));
+        if let Some(born) = stat.btime {
+            sheet.fact("born", dated(model, born));
+        }
+    }
+    let holders: Vec<String> =
+        evidence.holders.iter().map(|h| format!("{} ({})", h.pid, h.command)).collect();
+    let open = match (holders.is_empty(), evidence.hidden_processes) {
+        (false, _) => holders.join(", "),
+        (true, 0) => "by no process".to_owned(),
+        (true, n) => format!("not known: {n} processes may not be looked into"),
+    };
+    sheet.fact("open", open);
+    sheet.fact("protected", evidence.protected.clone().unwrap_or_else(|| "no".to_owned()));
+    sheet.list_title = "largest below";
+    let at = &evidence.path;
+    sheet.list = evidence
+        .largest
+        .iter()
+        .map(|id| {
+            let path = catalog.path(*id);
+            let below = path.strip_prefix(at).unwrap_or(&path);
+            (Shown(below).to_string(), model.bytes(catalog.allocated(*id)))
+        })
+        .collect();
+}
+
+fn dated(model: &Model, time: Time) -> String {
+    format!("{} · {}", time.local(), time.age(model.now))
+}
+
+fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
+    let mut sheet = Sheet::default();
+    let Some(planned) = model.selected_action() else { return sheet };
+    let theme = pen.theme;
+    let (text, trouble) = guard(model, planned);
+    let style = if trouble { theme.trouble } else { theme.teal };
+    sheet.verdict = Some((text, style));
+    let frees = model.draft.frees().get(model.plan_cursor).copied().unwrap_or_default();
+    sheet.fact("action", planned.deed.word());
+    sheet.fact("reason", shown(&planned.reason));
+    sheet.fact("target", shown(&planned.path));
+    sheet.fact("entries", grouped(planned.entries));
+    sheet.fact("frees now", model.bytes(frees.now));
+    sheet.fact("frees later", model.bytes(frees.later));
+    sheet.fact("volume", shown(&planned.volume));
+    let undo = match &planned.deed {
+        fondaco_core::plan::Deed::Delete => "no: deleted for good",
+        fondaco_core::plan::Deed::SetAside => "yes, until it is purged",
+        fondaco_core::plan::Deed::Archive { .. } => "yes, from the archive",
+    };
+    sheet.fact("put back", undo);
+    if let fondaco_core::plan::Deed::Archive { depot } = &planned.deed {
+        sheet.fact("depot", shown(depot));
+    }
+    sheet
+}
+
+fn of_run(model: &Model, pen: &Pen<'_>) -> Sheet {
+    let mut sheet = Sheet::default();
+    let theme = pen.theme;
+    let Some(run) = model.selected_run() else { return sheet };
+    let entry = model.journal.open.as_ref().and_then(|open| open.entries.get(open.cursor));
+    if let Some(entry) = entry {
+        let trouble = matches!(entry.state, EntryState::Refused | EntryState::Failed);
+        let text = match (entry.message.is_empty(), entry.state.can_be_put_back()) {
+            (false, _) => entry.message.clone(),
+            (true, true) => "Can be put back: b".to_owned(),
+            (true, false) => format!("It is {}", entry.state.word()),
+        };
+        sheet.verdict = Some((text, if trouble { theme.trouble } else { theme.teal }));
+        sheet.fact("action", entry.action.deed.word());
+        sheet.fact("reason", shown(&entry.action.reason));
+        sheet.fact("target", shown(&entry.action.target.path.0));
+        sheet.fact("entries", grouped(entry.action.target.entries));
+        sheet.fact("size then", model.bytes(entry.action.target.allocated));
+        sheet.fact("freed", model.bytes(entry.freed));
+        sheet.fact("since", age(model, &entry.at));
+        if let (EntryState::Held, Some(area)) = (entry.state, &entry.area) {
+            sheet.fact("held in", shown(area));
+        }
+        if let Some(archive) = &entry.archive {
+            sheet.fact("archive", shown(archive));
+        }
+        return sheet;
+    }
+    let can = model.can_be_put_back(run);
+    let text = match can {
+        0 => "Nothing of it can be put back.".to_owned(),
+        n => format!("{n} of its actions can be put back: B puts back all, Enter chooses."),
+    };
+    sheet.verdict = Some((text, theme.teal));
+    sheet.fact("run", run.id.to_string());
+    sheet.fact("state", run.state.word());
+    sheet.fact("begun", age(model, &run.begun));
+    sheet.fact("forecast", model.bytes(run.forecast.now));
+    sheet.fact("later", model.bytes(run.forecast.later));
+    sheet.fact("measured", measured(model, run));
+    sheet.fact("actions", counts(run));
+    sheet
+}

@@ -1,0 +1,64 @@
+//! The last two lines: what just happened, and what works here and now.
+
+use fondaco_core::shown::Shown;
+use ratatui::layout::Rect;
+use unicode_width::UnicodeWidthStr;
+
+use super::pen::{Pen, Target, cut};
+use crate::app::available;
+use crate::app::model::{Model, Station, Tone};
+
+pub(super) fn notice(model: &Model, pen: &mut Pen<'_>, area: Rect) {
+    let theme = pen.theme;
+    if let Some(typed) = &model.directories.typed
+        && model.station == Station::Directories
+    {
+        let text = format!("find a name: {}▏   Enter or Esc ends", Shown(typed));
+        pen.text(1, area.y, &text, theme.brass, area.width - 2);
+        return;
+    }
+    if let Some(notice) = &model.notice {
+        let style = match notice.tone {
+            Tone::Plain => theme.plain,
+            Tone::Trouble => theme.trouble,
+        };
+        let mark = if notice.tone == Tone::Trouble { "! " } else { "" };
+        pen.text(1, area.y, &format!("{mark}{}", notice.text), style, area.width - 2);
+    } else if model.scan.running {
+        let at =
+            cut(&Shown(&model.scan.progress.current).to_string(), usize::from(area.width - 12));
+        pen.text(1, area.y, &format!("reading {at}"), theme.dim, area.width - 2);
+    }
+}
+
+pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
+    let theme = pen.theme;
+    let mut rows: Vec<_> = available(model).filter(|row| row.hint > 0).collect();
+    rows.sort_by_key(|row| row.hint);
+    // help and leaving are always to be seen: they get their place first
+    let fixed = |row: &&&crate::app::Row| row.hint >= 11;
+    let width = |row: &&crate::app::Row| {
+        (row.keys.first().map_or(0, |key| key.to_string().width()) + row.name.width() + 4) as u16
+    };
+    let mut left = area.width.saturating_sub(rows.iter().filter(fixed).map(width).sum::<u16>() + 1);
+    let shown: Vec<_> = rows
+        .iter()
+        .filter(|row| {
+            if row.hint >= 11 {
+                return true;
+            }
+            let fits = width(row) <= left;
+            left = if fits { left - width(row) } else { 0 };
+            fits
+        })
+        .collect();
+    let mut x = area.x + 1;
+    for row in shown {
+        let Some(key) = row.keys.first() else { continue };
+        let begin = x;
+        x = pen.text(x, area.y, &key.to_string(), theme.brass, area.width.saturating_sub(x)) + 1;
+        x = pen.text(x, area.y, row.name, theme.dim, area.width.saturating_sub(x));
+        pen.hit(Rect::new(begin, area.y, x - begin, 1), Target::Command(row.command));
+        x += 3;
+    }
+}

@@ -1,0 +1,97 @@
+//! Draws the model; decides nothing. One file for each station and for each part of the frame.
+
+mod directories;
+mod evidence;
+mod gauge;
+mod header;
+mod hints;
+mod journal;
+mod overlay;
+mod pen;
+mod plan;
+mod route;
+mod theme;
+mod volumes;
+
+use ratatui::Frame;
+use ratatui::layout::Rect;
+
+use crate::app::geometry::{self, LEAST};
+use crate::app::model::{Model, Station};
+use pen::Pen;
+
+pub use pen::{Hits, Target};
+pub use theme::Theme;
+
+/// Draws one frame; gives what a click would mean where.
+pub fn draw(model: &Model, frame: &mut Frame<'_>, theme: &Theme) -> Hits {
+    let mut hits = Hits::default();
+    let area = frame.area();
+    let mut pen = Pen::new(frame.buffer_mut(), theme, &mut hits);
+    pen.clear(area);
+    match geometry::frame(model.size) {
+        Some(parts) if area.width >= LEAST.0 && area.height >= LEAST.1 => {
+            draw_parts(model, &mut pen, &parts);
+        }
+        _ => too_small(model, &mut pen, area),
+    }
+    theme.finish(frame.buffer_mut());
+    hits
+}
+
+fn draw_parts(model: &Model, pen: &mut Pen<'_>, parts: &geometry::Frame) {
+    header::draw(model, pen, parts.header);
+    gauge::draw(model, pen, parts.gauge);
+    rules(pen, parts);
+    route::draw(model, pen, parts.route, parts.is_wide);
+    match model.station {
+        Station::Volumes => volumes::draw(model, pen, parts.panel),
+        Station::Directories => directories::draw(model, pen, parts.panel),
+        Station::Plan => plan::draw(model, pen, parts.panel),
+        Station::Journal => journal::draw(model, pen, parts.panel),
+        later => not_yet(later, pen, parts.panel),
+    }
+    evidence::draw(model, pen, parts.evidence, parts.is_wide);
+    hints::notice(model, pen, parts.notice);
+    hints::draw(model, pen, parts.hints);
+    overlay::draw(model, pen);
+}
+
+/// Thin rules between the parts.
+fn rules(pen: &mut Pen<'_>, parts: &geometry::Frame) {
+    let style = pen.theme.rule;
+    if parts.is_wide {
+        let width = parts.header.width;
+        pen.fill(Rect::new(0, parts.panel.y - 1, width, 1), "─", style);
+        pen.fill(Rect::new(0, parts.panel.bottom(), width, 1), "─", style);
+        for x in [parts.route.right(), parts.evidence.x - 1] {
+            pen.fill(Rect::new(x, parts.panel.y, 1, parts.panel.height), "│", style);
+            pen.text(x, parts.panel.y - 1, "┬", style, 1);
+            pen.text(x, parts.panel.bottom(), "┴", style, 1);
+        }
+    } else {
+        for y in [parts.route.bottom(), parts.panel.bottom()] {
+            pen.fill(Rect::new(0, y, parts.header.width, 1), "─", style);
+        }
+    }
+}
+
+fn not_yet(station: Station, pen: &mut Pen<'_>, area: Rect) {
+    let will_be = station.will_be().unwrap_or_default();
+    let text = format!("{} is not in this version yet. It will be: {will_be}.", station.name());
+    let style = pen.theme.dim;
+    pen.wrapped(Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area }, &text, style);
+}
+
+fn too_small(model: &Model, pen: &mut Pen<'_>, area: Rect) {
+    let text = format!(
+        "This terminal is {} × {}. Fondaco needs {} × {}: make it larger. {}",
+        area.width,
+        area.height,
+        LEAST.0,
+        LEAST.1,
+        if model.run.is_active() { "The run goes on." } else { "q leaves." }
+    );
+    let style = pen.theme.plain;
+    pen.wrapped(area, &text, style);
+}

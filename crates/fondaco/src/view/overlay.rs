@@ -1,0 +1,138 @@
+//! What stands in front of a station: a choice, a question, the palette, the help.
+
+use fondaco_core::plan::Deed;
+use fondaco_core::shown::{Shown, shown};
+use fondaco_core::units::Bytes;
+use ratatui::layout::Rect;
+
+use super::pen::{Pen, wrap};
+use crate::app::model::{Model, Overlay, deeds};
+use crate::app::{available, palette_rows};
+
+pub(super) fn draw(model: &Model, pen: &mut Pen<'_>) {
+    match &model.overlay {
+        None => {}
+        Some(Overlay::ChooseDeed { name, bytes, cursor, .. }) => {
+            choose_deed(model, pen, name, *bytes, *cursor);
+        }
+        Some(Overlay::Ask { sentence, typed, error, .. }) => {
+            ask(pen, sentence, typed, error.as_deref());
+        }
+        Some(Overlay::Palette { typed, cursor }) => palette(model, pen, typed, *cursor),
+        Some(Overlay::Help { offset }) => help(model, pen, *offset),
+    }
+}
+
+/// A cleared area in the middle with a brass rule above and below; no box.
+fn sheet(pen: &mut Pen<'_>, width: u16, height: u16) -> Rect {
+    let all = pen.area();
+    let width = width.min(all.width.saturating_sub(2));
+    let height = (height + 2).min(all.height.saturating_sub(2));
+    let outer = Rect::new((all.width - width) / 2, (all.height - height) / 2, width, height);
+    pen.clear(outer);
+    let style = pen.theme.brass;
+    pen.fill(Rect { height: 1, ..outer }, "─", style);
+    pen.fill(Rect { y: outer.bottom() - 1, height: 1, ..outer }, "─", style);
+    Rect::new(outer.x + 2, outer.y + 1, outer.width - 4, outer.height - 2)
+}
+
+fn choose_deed(model: &Model, pen: &mut Pen<'_>, name: &str, bytes: Bytes, cursor: usize) {
+    let theme = pen.theme;
+    let area = sheet(pen, 92, 7);
+    let title =
+        format!("What is to be done with {name}? Nothing happens until the plan is carried out.");
+    pen.text(area.x, area.y, &title, theme.plain, area.width);
+    let size = model.bytes(bytes);
+    for (i, deed) in deeds(&model.state.depot()).iter().enumerate() {
+        let y = area.y + 2 + i as u16;
+        let chosen = i == cursor;
+        let style = if chosen { theme.selected } else { theme.plain };
+        let key = deed.word().chars().next().unwrap_or(' ');
+        let effect = match deed {
+            Deed::SetAside => format!("frees {size} only when purged; can be put back at once"),
+            Deed::Archive { depot } => {
+                format!("frees {size}; packed, compared and kept in {}", Shown(depot))
+            }
+            Deed::Delete => format!("frees {size}; cannot be put back"),
+        };
+        let mark = if chosen { "▸" } else { " " };
+        let line = format!("{mark} {key}  {:<10} {effect}", deed.word());
+        if chosen {
+            pen.fill(Rect::new(area.x, y, area.width, 1), " ", style);
+        }
+        pen.text(area.x, y, &line, style, area.width);
+    }
+    let keys = "s, a or d chooses; ↑ ↓ and Enter too; Esc leaves it alone";
+    pen.text(area.x, area.y + 6, keys, theme.dim, area.width);
+}
+
+fn ask(pen: &mut Pen<'_>, sentence: &str, typed: &str, error: Option<&str>) {
+    let theme = pen.theme;
+    let width = 84.min(pen.area().width.saturating_sub(6));
+    let lines = wrap(sentence, usize::from(width)).len() as u16;
+    let area = sheet(pen, width + 4, lines + 5);
+    pen.wrapped(area, sentence, theme.plain);
+    let y = area.y + lines + 1;
+    pen.text(area.x, y, &format!("▸ {}▏", shown(typed)), theme.brass, area.width);
+    match error {
+        Some(error) => pen.text(area.x, y + 2, &format!("! {error}"), theme.trouble, area.width),
+        None => pen.text(
+            area.x,
+            y + 2,
+            "Enter answers; Esc leaves everything as it is",
+            theme.dim,
+            area.width,
+        ),
+    };
+}
+
+fn palette(model: &Model, pen: &mut Pen<'_>, typed: &str, cursor: usize) {
+    let theme = pen.theme;
+    let rows = palette_rows(model, typed);
+    let height = (rows.len() as u16 + 2).min(pen.area().height.saturating_sub(6)).max(4);
+    let area = sheet(pen, 92, height);
+    pen.text(area.x, area.y, &format!("all commands: {}▏", shown(typed)), theme.brass, area.width);
+    if rows.is_empty() {
+        pen.text(
+            area.x,
+            area.y + 2,
+            "No command here fits; Backspace widens.",
+            theme.dim,
+            area.width,
+        );
+    }
+    let visible = usize::from(area.height.saturating_sub(2));
+    let offset = (cursor + 1).saturating_sub(visible);
+    for (i, row) in rows.iter().enumerate().skip(offset).take(visible) {
+        let y = area.y + 2 + (i - offset) as u16;
+        let chosen = i == cursor;
+        let (style, quiet) =
+            if chosen { (theme.selected, theme.selected) } else { (theme.plain, theme.dim) };
+        if chosen {
+            pen.fill(Rect::new(area.x, y, area.width, 1), " ", style);
+        }
+        let key = row.keys.first().map(ToString::to_string).unwrap_or_default();
+        pen.text_right(area.x + 7, y, &key, style);
+        pen.text(area.x + 9, y, row.name, style, 16);
+        pen.text(area.x + 26, y, row.help, quiet, area.width.saturating_sub(26));
+    }
+}
+
+fn help(model: &Model, pen: &mut Pen<'_>, offset: usize) {
+    let theme = pen.theme;
+    let rows: Vec<_> = available(model).collect();
+    let height = (rows.len() as u16 + 2).min(pen.area().height.saturating_sub(4));
+    let area = sheet(pen, 96, height);
+    let visible = usize::from(area.height.saturating_sub(2));
+    let offset = offset.min(rows.len().saturating_sub(visible));
+    let more = if rows.len() > visible { "; ↑ ↓ show more" } else { "" };
+    let title = format!("What works in {}; any other key closes{more}", model.station.name());
+    pen.text(area.x, area.y, &title, theme.brass, area.width);
+    for (i, row) in rows.iter().skip(offset).take(visible).enumerate() {
+        let y = area.y + 2 + i as u16;
+        let keys: Vec<String> = row.keys.iter().map(ToString::to_string).collect();
+        pen.text_right(area.x + 12, y, &keys.join(" "), theme.brass);
+        pen.text(area.x + 14, y, row.name, theme.plain, 16);
+        pen.text(area.x + 31, y, row.help, theme.dim, area.width.saturating_sub(31));
+    }
+}

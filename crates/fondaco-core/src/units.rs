@@ -142,6 +142,16 @@ pub fn grouped(number: u64) -> String {
     out
 }
 
+/// A number with its noun, in the plural unless it is one: `1 action`, `3 actions`.
+pub fn counted(number: u64, noun: &str) -> String {
+    let plural = match noun.strip_suffix('y') {
+        _ if number == 1 => noun.to_owned(),
+        Some(stem) => format!("{stem}ies"),
+        None => format!("{noun}s"),
+    };
+    format!("{} {plural}", grouped(number))
+}
+
 /// Why a number with a unit could not be read.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("`{text}` is not {expected}")]
@@ -187,10 +197,10 @@ impl Time {
         jiff::Timestamp::from_second(self.sec).unwrap_or(jiff::Timestamp::MAX).to_string()
     }
 
-    /// Date and time of day in the system's time zone.
+    /// Date and time of day to the minute, in the system's time zone.
     pub fn local(self) -> String {
         let stamp = jiff::Timestamp::from_second(self.sec).unwrap_or(jiff::Timestamp::MAX);
-        stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
+        stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
     }
 }
 

@@ -282,3 +282,18 @@ fn what_may_not_be_read_is_listed_and_the_scan_goes_on() {
     assert_eq!(catalog.unreadable()[0].path, root.join("closed"));
     assert!(catalog.unreadable()[0].error.contains("denied"));
 }
+
+#[test]
+fn a_scan_changes_no_access_time() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    std::fs::create_dir(root.join("a")).unwrap();
+    std::fs::write(root.join("a/file"), b"x").unwrap();
+    let paths = [root.join("a/file"), root.join("a"), root.clone()];
+    paths.iter().for_each(|path| common::set_old(path, 1));
+    let times = || paths.iter().map(|p| p.metadata().unwrap().atime()).collect::<Vec<_>>();
+    let before = times();
+    scan_one(&root);
+    fondaco_core::volume::used_below(&root);
+    assert_eq!(times(), before);
+}

@@ -9,7 +9,7 @@ use fondaco_core::catalog::Order;
 ///
 /// Without a command the full-screen application opens: on the volumes, or with PATHs scanned.
 #[derive(Debug, Parser)]
-#[command(name = "fondaco", version, args_conflicts_with_subcommands = true)]
+#[command(name = "fondaco", version, subcommand_precedence_over_arg = true)]
 #[command(after_help = EXIT_CODES)]
 pub struct Cli {
     /// Where Fondaco keeps its journal and settings

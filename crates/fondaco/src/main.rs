@@ -15,7 +15,8 @@ mod view;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::error::ErrorKind;
+use clap::{CommandFactory, Parser};
 
 use cli::Cli;
 use command::Outcome;
@@ -24,6 +25,9 @@ fn main() -> ExitCode {
     let cli = Cli::parse();
     let theme = view::Theme::of_environment(cli.light, cli.ascii);
     let outcome = match cli.command {
+        Some(_) if !cli.paths.is_empty() => Cli::command()
+            .error(ErrorKind::ArgumentConflict, "paths stand behind a command, not before it")
+            .exit(),
         Some(command) => command::run(command, cli.state, &theme),
         None => environment::open_state(cli.state)
             .and_then(|state| app::run(state, cli.paths, &theme))

@@ -6,6 +6,7 @@ use std::ops::ControlFlow;
 use std::os::fd::AsFd;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use rustix::fs::FlockOperation;
 
@@ -110,11 +111,16 @@ pub(super) fn lock(state: &State) -> Result<File, CarryOutError> {
         .mode(0o600)
         .open(&path)
         .map_err(CallError::on(Op::Create, &path))?;
-    match rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive) {
-        Ok(()) => Ok(file),
-        Err(rustix::io::Errno::WOULDBLOCK) => Err(CarryOutError::Busy(path)),
-        Err(error) => Err(CallError::on(Op::Lock, path)(error).into()),
+    // whoever is just ending, or starting a program while it holds the lock, gets a moment
+    for wait in [0, 20, 50, 100, 200] {
+        std::thread::sleep(Duration::from_millis(wait));
+        match rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive) {
+            Ok(()) => return Ok(file),
+            Err(rustix::io::Errno::WOULDBLOCK) => {}
+            Err(error) => return Err(CallError::on(Op::Lock, path)(error).into()),
+        }
     }
+    Err(CarryOutError::Busy(path))
 }
 
 /// What tells a run's private directories and archives from all others.
@@ -243,23 +249,21 @@ impl Run<'_> {
             }
             let ready = self.intend(batch)?;
             let mut parents = HashMap::new();
-            for (at, located, area) in ready {
+            for (at, located) in ready {
                 if self.goes_on("removing", at) {
-                    self.act(at, &located, &area);
+                    self.act(at, &located);
                 } else {
                     self.entries[at].state = EntryState::Waiting;
                 }
-                parents.insert(
-                    self.entries[at].action.target.path.0.parent().map(Path::to_owned),
-                    (located, area),
-                );
+                let path = &self.entries[at].action.target.path.0;
+                parents.insert(path.parent().map(Path::to_owned), located);
             }
-            for (located, area) in parents.into_values() {
-                // an outcome must not be in the journal before the device knows it
+            // an outcome must not be in the journal before the device knows it
+            for located in parents.into_values() {
                 rustix::fs::fsync(&located.parent)
                     .map_err(CallError::on(Op::Sync, &located.mount_point))?;
-                area.sync()?;
             }
+            self.areas.sync()?;
             let written: Vec<EntryRecord> =
                 batch.iter().map(|at| self.entries[*at].clone()).collect();
             self.journal.write(self.id, &written)?;
@@ -267,28 +271,23 @@ impl Run<'_> {
         Ok(())
     }
 
-    /// Steps 1 and 2 for a batch: what passes its checks is written down as intended.
-    #[allow(clippy::type_complexity)]
-    fn intend(
-        &mut self,
-        batch: &[usize],
-    ) -> Result<Vec<(usize, Located, std::rc::Rc<PrivateDir>)>, CarryOutError> {
+    /// Step 1 for a batch: what may be touched at all is written down as intended.
+    fn intend(&mut self, batch: &[usize]) -> Result<Vec<(usize, Located)>, CarryOutError> {
         let mut ready = Vec::new();
         for at in batch {
-            let action = self.entries[*at].action.clone();
-            let path = &action.target.path.0;
-            let opened = self.checks.protected(path).and_then(|()| {
-                let located = crate::plan::locate(path)?;
-                let area = self.areas.of_target(path, &located)?;
+            let path = self.entries[*at].action.target.path.0.clone();
+            let opened = self.checks.protected(&path).and_then(|()| {
+                let located = crate::plan::locate(&path)?;
+                let area = self.areas.path_for(&path, &located)?;
                 Ok((located, area))
             });
             match opened {
                 Ok((located, area)) => {
                     let entry = &mut self.entries[*at];
-                    entry.area = Some(area.path().to_owned());
+                    entry.area = Some(area);
                     entry.parent_before = directory_times(located.parent.as_fd());
                     entry.state = EntryState::Intended;
-                    ready.push((*at, located, area));
+                    ready.push((*at, located));
                 }
                 Err(refusal) => self.conclude(*at, EntryState::Refused, refusal.to_string()),
             }
@@ -299,11 +298,18 @@ impl Run<'_> {
     }
 
     /// Steps 2 to 5 for one action.
-    fn act(&mut self, at: usize, located: &Located, area: &PrivateDir) {
+    fn act(&mut self, at: usize, located: &Located) {
         let action = self.entries[at].action.clone();
         let checked = self.checks.target(&action, &self.touched);
+        let area = match checked.and_then(|_| self.areas.of_target(&action.target.path.0, located))
+        {
+            Ok(area) => area,
+            Err(refusal) => {
+                return self.conclude(at, EntryState::Refused, refusal.to_string());
+            }
+        };
         self.entries[at].parent_before = directory_times(located.parent.as_fd());
-        let taken = checked.and_then(|_| self.take(&action, located, area));
+        let taken = self.take(&action, located, &area);
         self.entries[at].parent_after =
             directory_times(located.parent.as_fd()).map(|(_, written)| written);
         if let Err(refusal) = taken {
@@ -317,7 +323,7 @@ impl Run<'_> {
             return self.conclude(at, EntryState::Held, String::new());
         }
         let freed_before = self.figures.freed;
-        let removed = self.remove(at, &action, area);
+        let removed = self.remove(at, &action, &area);
         self.entries[at].freed = self.figures.freed.less(freed_before);
         match removed {
             Ok(()) if action.deed == Deed::Delete => {

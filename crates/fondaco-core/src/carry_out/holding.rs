@@ -26,6 +26,11 @@ impl<'a> Areas<'a> {
         Self { state, token, open: HashMap::new() }
     }
 
+    /// Where the run's private directory on the volume of a target is, or will be.
+    pub(super) fn path_for(&self, path: &Path, located: &Located) -> Result<PathBuf, Refusal> {
+        Ok(area_root(path, located, self.state)?.join(area_name()).join(self.token))
+    }
+
     /// The run's private directory on the volume of a target, made if it is missing.
     pub(super) fn of_target(
         &mut self,
@@ -45,6 +50,11 @@ impl<'a> Areas<'a> {
         let run = Rc::new(run);
         self.open.insert(root, Rc::clone(&run));
         Ok(run)
+    }
+
+    /// Makes what was moved in or removed durable.
+    pub(super) fn sync(&self) -> Result<(), CallError> {
+        self.open.values().try_for_each(|area| area.sync())
     }
 
     /// Removes the private directories that hold nothing.

@@ -302,7 +302,7 @@ impl Journal {
             let mut update = transaction
                 .prepare_cached(
                     "UPDATE entry SET state = ?3, area = ?4, archive = ?5, parent_before = ?6,
-                     parent_after = ?7, freed = ?8, message = ?9, at = ?10
+                     parent_after = ?7, freed = ?8, message = ?9, at = ?10, action = ?11
                      WHERE run = ?1 AND number = ?2",
                 )
                 .map_err(&wrap)?;
@@ -323,6 +323,7 @@ impl Journal {
                         entry.freed.get() as i64,
                         entry.message,
                         entry.at,
+                        serde_json::to_string(&entry.action).unwrap_or_default(),
                     ])
                     .map_err(&wrap)?;
             }

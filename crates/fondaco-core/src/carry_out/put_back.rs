@@ -13,7 +13,7 @@ use crate::archive::unpack;
 use crate::kernel::{self, CallError, Kind, Op, PrivateDir};
 use crate::plan::{Located, Refusal, locate};
 use crate::state::State;
-use crate::units::{Bytes, Time};
+use crate::units::{Bytes, Time, UnitStyle};
 
 /// What became of the actions that were asked for.
 #[derive(Clone, Debug, Default)]
@@ -170,6 +170,15 @@ fn return_archived(
     })?;
     if kernel::stat_at(&located.parent, located.name.as_os_str()).is_ok() {
         return Err(Refusal::Occupied(path.to_owned()));
+    }
+    let parent = path.parent().unwrap_or(path);
+    let capacity = kernel::capacity(parent).map_err(CallError::on(Op::Examine, parent))?;
+    let needed = entry.action.target.allocated;
+    if needed > capacity.free_root {
+        let style = UnitStyle::Binary;
+        let (needed, free) = (needed.shown(style), capacity.free_root.shown(style));
+        let reason = format!("it needs {needed}, and its volume has {free} free");
+        return Err(Refusal::NotHeld { path: path.to_owned(), reason });
     }
     let area = areas.of_target(path, located)?;
     let held = OsString::from(format!("{}.back", entry.action.number));

@@ -7,7 +7,7 @@ use super::execute::{archive_name, lock};
 use super::holding::{remove_if_empty, reopen};
 use super::{CarryOutError, EntryRecord, EntryState, Journal, RunRecord, RunState};
 use crate::archive::Depot;
-use crate::kernel::{self, Kind, PrivateDir};
+use crate::kernel::{self, CallError, Kind, Op, PrivateDir};
 use crate::plan::{Deed, Plan, PlanError, Refusal, Touched, locate, survey_at};
 use crate::shown::Shown;
 use crate::state::State;
@@ -96,23 +96,26 @@ fn settle_entry(entry: &mut EntryRecord) -> Result<(EntryState, String), Refusal
     if area.stat(held.as_ref())?.is_none() {
         return Ok(not_held(entry));
     }
-    if entry.action.deed == Deed::SetAside {
-        let found =
-            survey_at(area.fd().as_fd(), held.as_ref(), &path, &Touched::default(), &mut |_| {
-                Ok(())
-            })?;
-        if entry.action.target.difference(&found.target, true).is_none() {
-            return Ok((EntryState::Held, "set aside just before the run was cut off".into()));
-        }
+    let here = area.fd().as_fd();
+    let found = survey_at(here, held.as_ref(), &path, &Touched::default(), &mut |_| Ok(()))?;
+    let difference = entry.action.target.difference(&found.target, true);
+    if entry.action.deed == Deed::SetAside && difference.is_none() {
+        return Ok((EntryState::Held, "set aside just before the run was cut off".into()));
     }
     let located = locate(&path)?;
-    match area.give(held.as_ref(), &located.parent, &located.name) {
-        Ok(()) => {
-            area.sync()?;
-            Ok((EntryState::Waiting, "given its place back after the run was cut off".into()))
-        }
-        Err(_) => Err(Refusal::Stranded { path, held: area.path().join(held) }),
+    if area.give(held.as_ref(), &located.parent, &located.name).is_err() {
+        return Err(Refusal::Stranded { path, held: area.path().join(held) });
     }
+    area.sync()?;
+    let message = "given its place back after the run was cut off".to_owned();
+    if let Some(difference) = difference {
+        return Ok((EntryState::Refused, format!("{message}; it has changed: {difference}")));
+    }
+    // our own two renames have changed the inode's change time, and nothing else has
+    let now = kernel::stat_at(&located.parent, located.name.as_os_str())
+        .map_err(CallError::on(Op::Examine, &path))?;
+    entry.action.target.ctime = now.ctime;
+    Ok((EntryState::Waiting, message))
 }
 
 /// It is not in the private directory: either it was never taken, or it is wholly removed.

@@ -88,14 +88,14 @@ impl CallError {
     }
 }
 
-/// Opens a directory to start from, by its path. The last component is not followed if a link.
+/// Opens a directory to start from, by its path. The last component is not followed if a link; the
+/// access time is left alone as in [`open_directory`].
 ///
 /// # Errors
 ///
 /// As `open(2)`.
 pub fn open_root(path: &Path) -> io::Result<OwnedFd> {
-    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    Ok(rustix::fs::open(path, flags, Mode::empty())?)
+    open_directory(rustix::fs::CWD, path)
 }
 
 /// Opens a directory's entry as a directory, not following a link and leaving its access time

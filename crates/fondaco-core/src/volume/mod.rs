@@ -5,7 +5,7 @@
 
 mod simulated;
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc;
 use std::time::Duration;
@@ -77,6 +77,10 @@ impl Volume {
 pub fn volumes(state: &State) -> Vec<Volume> {
     let mut seen = HashSet::new();
     let mut mounts = kernel::mounts().unwrap_or_default();
+    // what another mount covers cannot be reached
+    let newest: HashMap<PathBuf, u64> =
+        mounts.iter().map(|mount| (mount.mount_point.clone(), mount.id)).collect();
+    mounts.retain(|mount| newest.get(&mount.mount_point) == Some(&mount.id));
     mounts.sort_by_key(|mount| mount.root != Path::new("/"));
     let real = mounts.into_iter().filter(|mount| {
         class_of(&mount.fs_type) != Class::Kernel && seen.insert((mount.dev, mount.source.clone()))

@@ -9,7 +9,7 @@ use fondaco_core::plan::{Deed, Draft, Plan, Planned, Put, Refusal, Review, surve
 use fondaco_core::rule::{DeedWord, RuleSet};
 use fondaco_core::shown::{DocPath, Shown};
 use fondaco_core::state::State;
-use fondaco_core::units::{Bytes, Time, grouped};
+use fondaco_core::units::{Bytes, Time, counted, grouped};
 use fondaco_core::volume::volume_root;
 
 use super::{Outcome, binary, real_entry, scan_paths};
@@ -183,8 +183,8 @@ fn print(plan: &Plan) -> Result<()> {
     table.print()?;
     let frees = plan.frees();
     say!(
-        "{} actions free {} now and {} later",
-        plan.actions.len(),
+        "{}: {} freed now and {} later",
+        counted(plan.actions.len() as u64, "action"),
         binary(frees.now),
         binary(frees.later)
     );

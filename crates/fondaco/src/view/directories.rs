@@ -29,7 +29,7 @@ impl Columns {
         let right = u16::from(ages) * 10 + u16::from(entries) * 9 + u16::from(newest) * 8;
         let fixed = 8 + 11 + 7;
         let rest = area.width.saturating_sub(fixed + right + 2);
-        let name = (rest * 9 / 20).clamp(12, 48);
+        let name = (rest * 11 / 20).clamp(12, 48);
         let cascade = rest.saturating_sub(name);
         let begin = area.x + 8;
         let allocated = begin + name + 11;
@@ -152,7 +152,7 @@ fn entry(
     pen.text_right(columns.allocated, y, &bytes, text);
     let whole = model.directories.whole;
     pen.text_right(columns.share, y, &share(row.allocated, whole), quiet);
-    stairs(pen, columns, y, (before, row.allocated, whole), row.planned.is_some());
+    stairs(pen, columns, y, (before, row.allocated, whole), row.planned.is_some(), selected);
     if let Some(x) = columns.ages {
         pen.text(x, y, &age_profile(&row.profile), quiet, 8);
     }
@@ -178,7 +178,7 @@ fn tail(model: &Model, pen: &mut Pen<'_>, line: Rect, columns: &Columns, before:
     pen.text_right(columns.allocated, line.y, &model.bytes(tail.allocated), style);
     let whole = model.directories.whole;
     pen.text_right(columns.share, line.y, &share(tail.allocated, whole), style);
-    stairs(pen, columns, line.y, (before, tail.allocated, whole), false);
+    stairs(pen, columns, line.y, (before, tail.allocated, whole), false, selected);
     if let Some(x) = columns.entries {
         pen.text_right(x, line.y, &grouped(tail.entries), style);
     }
@@ -195,6 +195,7 @@ fn stairs(
     y: u16,
     (before, part, whole): (Bytes, Bytes, Bytes),
     planned: bool,
+    selected: bool,
 ) {
     let (x, width) = columns.cascade;
     if width < 4 {
@@ -205,9 +206,11 @@ fn stairs(
     let (start, bar) = stair(before.share_of(whole), to.share_of(whole), width);
     if planned {
         let hatched = "▒".repeat(bar.chars().count());
-        pen.text(x + start, y, &hatched, theme.amber, width - start);
+        let style = theme.in_row(theme.amber, selected);
+        pen.text(x + start, y, &hatched, style, width - start);
     } else {
-        pen.text(x + start, y, &bar, theme.teal, width - start);
+        let style = theme.in_row(theme.teal, selected);
+        pen.text(x + start, y, &bar, style, width - start);
     }
 }
 

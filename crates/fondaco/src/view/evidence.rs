@@ -95,7 +95,7 @@ fn draw_flat(pen: &mut Pen<'_>, area: Rect, sheet: &Sheet) {
         }
         let x = area.x + column * width;
         pen.text(x, y + row, name, theme.dim, 11);
-        pen.text(x + 11, y + row, value, theme.plain, width.saturating_sub(12));
+        pen.text(x + 12, y + row, value, theme.plain, width.saturating_sub(13));
     }
 }
 

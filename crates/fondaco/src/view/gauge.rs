@@ -45,7 +45,8 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let end = area.width.saturating_sub(right.width() as u16 + 1);
     pen.text(end, area.y, &right, theme.plain, right.width() as u16);
     bar(pen, Rect::new(x, area.y, end.saturating_sub(x), 1), volume, capacity, relief.now);
-    figures(model, pen, area, (volume, capacity), relief, x);
+    let indent = if area.width >= 110 { x } else { 1 };
+    figures(model, pen, area, (volume, capacity), relief, indent);
 }
 
 /// One bar with edges: what stays, what is planned to go, what is free, and the waterline's tick.
@@ -99,37 +100,27 @@ fn figures(
 ) {
     let theme = pen.theme;
     let y = area.y + 1;
-    let mut x =
-        pen.text(x, y, &format!("used {} · ", model.bytes(capacity.used)), theme.plain, area.width);
-    let begin = x;
-    x = pen.text(
-        x,
-        y,
-        &format!("waterline {} ┃ · ", volume.waterline),
-        theme.plain,
-        area.width - x,
-    );
-    pen.hit(Rect::new(begin, y, x - begin, 1), Target::Command(Command::Waterline));
-    x = pen.text(
-        x,
-        y,
-        &format!("planned ▒ {}", model.bytes(relief.now)),
-        theme.amber,
-        area.width - x,
-    );
-    if relief.later > Bytes::ZERO {
-        let later = format!(" + {} later", model.bytes(relief.later));
-        x = pen.text(x, y, &later, theme.amber, area.width - x);
-    }
+    // the number that is worked towards comes first: it must never be cut
     let to_find = volume.to_find(relief.now);
     let (text, style) = if to_find > Bytes::ZERO {
-        (format!(" · still to find {}", model.bytes(to_find)), theme.trouble)
+        (format!("still to find {}", model.bytes(to_find)), theme.trouble)
     } else if relief.now > Bytes::ZERO {
-        (" · enough to be below the waterline".to_owned(), theme.teal)
+        ("enough is planned".to_owned(), theme.teal)
     } else {
-        (" · below the waterline".to_owned(), theme.teal)
+        ("below the waterline".to_owned(), theme.teal)
     };
-    x = pen.text(x, y, &text, style, area.width - x);
+    let mut x = pen.text(x, y, &text, style, area.width - x);
+    let mut planned = format!(" · planned ▒ {}", model.bytes(relief.now));
+    if relief.later > Bytes::ZERO {
+        planned.push_str(&format!(" + {} later", model.bytes(relief.later)));
+    }
+    x = pen.text(x, y, &planned, theme.amber, area.width - x);
+    let begin = x;
+    let waterline = format!(" · waterline {} ┃", volume.waterline);
+    x = pen.text(x, y, &waterline, theme.plain, area.width - x);
+    pen.hit(Rect::new(begin, y, x - begin, 1), Target::Command(Command::Waterline));
+    let used = format!(" · used {}", model.bytes(capacity.used));
+    x = pen.text(x, y, &used, theme.plain, area.width - x);
     if let Some(inodes) = capacity.inode_level() {
         let text = format!("inodes {inodes}");
         if x + (text.width() as u16) + 3 < area.width {

@@ -54,7 +54,7 @@ fn draw_parts(model: &Model, pen: &mut Pen<'_>, parts: &geometry::Frame) {
     evidence::draw(model, pen, parts.evidence, parts.is_wide);
     hints::notice(model, pen, parts.notice);
     hints::draw(model, pen, parts.hints);
-    overlay::draw(model, pen);
+    overlay::draw(model, pen, parts.panel);
 }
 
 /// Thin rules between the parts.

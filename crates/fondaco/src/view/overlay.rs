@@ -9,38 +9,46 @@ use super::pen::{Pen, wrap};
 use crate::app::model::{Model, Overlay, deeds};
 use crate::app::{available, palette_rows};
 
-pub(super) fn draw(model: &Model, pen: &mut Pen<'_>) {
+pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
     match &model.overlay {
         None => {}
         Some(Overlay::ChooseDeed { name, bytes, cursor, .. }) => {
-            choose_deed(model, pen, name, *bytes, *cursor);
+            choose_deed(model, pen, panel, name, *bytes, *cursor);
         }
         Some(Overlay::Ask { sentence, typed, error, .. }) => {
-            ask(pen, sentence, typed, error.as_deref());
+            ask(pen, panel, sentence, typed, error.as_deref());
         }
-        Some(Overlay::Palette { typed, cursor }) => palette(model, pen, typed, *cursor),
-        Some(Overlay::Help { offset }) => help(model, pen, *offset),
+        Some(Overlay::Palette { typed, cursor }) => palette(model, pen, panel, typed, *cursor),
+        Some(Overlay::Help { offset }) => help(model, pen, panel, *offset),
     }
 }
 
-/// A cleared area in the middle with a brass rule above and below; no box.
-fn sheet(pen: &mut Pen<'_>, width: u16, height: u16) -> Rect {
-    let all = pen.area();
-    let width = width.min(all.width.saturating_sub(2));
-    let height = (height + 2).min(all.height.saturating_sub(2));
-    let outer = Rect::new((all.width - width) / 2, (all.height - height) / 2, width, height);
+/// A cleared area in the middle of the panel, with a brass rule above and below; no box. It never
+/// covers the gauge, and grows beyond a low panel only as far as it must.
+fn sheet(pen: &mut Pen<'_>, panel: Rect, width: u16, height: u16) -> Rect {
+    let width = width.min(panel.width);
+    let most = pen.area().height.saturating_sub(panel.y);
+    let height = (height + 2).min(most);
+    let y = panel.y + panel.height.saturating_sub(height) / 2;
+    let outer = Rect::new(panel.x + (panel.width - width) / 2, y, width, height);
     pen.clear(outer);
     let style = pen.theme.brass;
     pen.fill(Rect { height: 1, ..outer }, "─", style);
     pen.fill(Rect { y: outer.bottom() - 1, height: 1, ..outer }, "─", style);
-    Rect::new(outer.x + 2, outer.y + 1, outer.width - 4, outer.height - 2)
+    Rect::new(outer.x + 2, outer.y + 1, outer.width.saturating_sub(4), outer.height - 2)
 }
 
-fn choose_deed(model: &Model, pen: &mut Pen<'_>, name: &str, bytes: Bytes, cursor: usize) {
+fn choose_deed(
+    model: &Model,
+    pen: &mut Pen<'_>,
+    panel: Rect,
+    name: &str,
+    bytes: Bytes,
+    cursor: usize,
+) {
     let theme = pen.theme;
-    let area = sheet(pen, 92, 7);
-    let title =
-        format!("What is to be done with {name}? Nothing happens until the plan is carried out.");
+    let area = sheet(pen, panel, 92, 7);
+    let title = format!("Do what with {name}? Nothing happens until the plan is carried out.");
     pen.text(area.x, area.y, &title, theme.plain, area.width);
     let size = model.bytes(bytes);
     for (i, deed) in deeds(&model.state.depot()).iter().enumerate() {
@@ -66,11 +74,11 @@ fn choose_deed(model: &Model, pen: &mut Pen<'_>, name: &str, bytes: Bytes, curso
     pen.text(area.x, area.y + 6, keys, theme.dim, area.width);
 }
 
-fn ask(pen: &mut Pen<'_>, sentence: &str, typed: &str, error: Option<&str>) {
+fn ask(pen: &mut Pen<'_>, panel: Rect, sentence: &str, typed: &str, error: Option<&str>) {
     let theme = pen.theme;
-    let width = 84.min(pen.area().width.saturating_sub(6));
+    let width = 84.min(panel.width.saturating_sub(4));
     let lines = wrap(sentence, usize::from(width)).len() as u16;
-    let area = sheet(pen, width + 4, lines + 5);
+    let area = sheet(pen, panel, width + 4, lines + 5);
     pen.wrapped(area, sentence, theme.plain);
     let y = area.y + lines + 1;
     pen.text(area.x, y, &format!("▸ {}▏", shown(typed)), theme.brass, area.width);
@@ -86,11 +94,11 @@ fn ask(pen: &mut Pen<'_>, sentence: &str, typed: &str, error: Option<&str>) {
     };
 }
 
-fn palette(model: &Model, pen: &mut Pen<'_>, typed: &str, cursor: usize) {
+fn palette(model: &Model, pen: &mut Pen<'_>, panel: Rect, typed: &str, cursor: usize) {
     let theme = pen.theme;
     let rows = palette_rows(model, typed);
-    let height = (rows.len() as u16 + 2).min(pen.area().height.saturating_sub(6)).max(4);
-    let area = sheet(pen, 92, height);
+    let height = (rows.len() as u16 + 2).min(panel.height.saturating_sub(2)).max(6);
+    let area = sheet(pen, panel, 92, height);
     pen.text(area.x, area.y, &format!("all commands: {}▏", shown(typed)), theme.brass, area.width);
     if rows.is_empty() {
         pen.text(
@@ -118,11 +126,11 @@ fn palette(model: &Model, pen: &mut Pen<'_>, typed: &str, cursor: usize) {
     }
 }
 
-fn help(model: &Model, pen: &mut Pen<'_>, offset: usize) {
+fn help(model: &Model, pen: &mut Pen<'_>, panel: Rect, offset: usize) {
     let theme = pen.theme;
     let rows: Vec<_> = available(model).collect();
-    let height = (rows.len() as u16 + 2).min(pen.area().height.saturating_sub(4));
-    let area = sheet(pen, 96, height);
+    let height = (rows.len() as u16 + 2).min(panel.height.saturating_sub(2));
+    let area = sheet(pen, panel, 96, height);
     let visible = usize::from(area.height.saturating_sub(2));
     let offset = offset.min(rows.len().saturating_sub(visible));
     let more = if rows.len() > visible { "; ↑ ↓ show more" } else { "" };

@@ -3,7 +3,7 @@
 use fondaco_core::carry_out::{EntryState, Figures, RunSummary};
 use fondaco_core::plan::{Planned, Review};
 use fondaco_core::shown::shown;
-use fondaco_core::units::{Bytes, grouped};
+use fondaco_core::units::{Bytes, Level, counted, grouped};
 use ratatui::layout::Rect;
 
 use super::pen::{Pen, Target, cut_path, stair};
@@ -29,10 +29,17 @@ fn draft(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
     let planned = model.draft.planned();
     let later: Bytes = model.draft.frees().iter().map(|frees| frees.later).sum();
-    let mut text =
-        format!("{} actions free {} now", planned.len(), model.bytes(model.planned_now()));
+    let mut text = format!("{} {} now", frees(planned.len()), model.bytes(model.planned_now()));
     if later > Bytes::ZERO {
         text.push_str(&format!(" and {} once purged", model.bytes(later)));
+    }
+    if let Some(volume) = model.gauge_volume()
+        && let Ok(capacity) = &volume.capacity
+    {
+        let relief = model.draft.relief(&volume.mount_point).now;
+        let whole = capacity.used + capacity.free_root;
+        let then = Level::of(capacity.used.less(relief), whole);
+        text.push_str(&format!("; level {} → {then}", capacity.level()));
     }
     pen.text(area.x + 1, area.y, &text, theme.amber, area.width);
     let (words, style) = match &model.run.rehearsal {
@@ -88,6 +95,12 @@ fn action(model: &Model, pen: &mut Pen<'_>, line: Rect, planned: &Planned, at: u
     };
     let x = line.x + 38 + width + 2;
     pen.text(x, line.y, &guard, guard_style, line.right().saturating_sub(x));
+}
+
+/// "1 action frees", "3 actions free".
+fn frees(actions: usize) -> String {
+    let verb = if actions == 1 { "frees" } else { "free" };
+    format!("{} {verb}", counted(actions as u64, "action"))
 }
 
 /// What stands in the way of a planned action, as far as it is known.
@@ -157,7 +170,16 @@ fn came_to(model: &Model, pen: &mut Pen<'_>, area: Rect, summary: &RunSummary) {
         pen.text(area.x, area.y + 2 + i as u16, name, theme.dim, 24);
         pen.text_right(area.x + 38, area.y + 2 + i as u16, value, theme.plain);
     }
-    let y = area.y + 7;
+    let next = match model.gauge_volume().map(|volume| volume.to_find(Bytes::ZERO)) {
+        Some(to_find) if to_find > Bytes::ZERO => {
+            format!("{} still to find: go on in 2 Directories. ", model.bytes(to_find))
+        }
+        _ => String::new(),
+    };
+    let can = summary.count(EntryState::Held) + summary.count(EntryState::Archived);
+    let undo = if can > 0 { format!("{can} can be put back: 9 Journal.") } else { String::new() };
+    pen.text(area.x, area.y + 7, &format!("{next}{undo}"), theme.plain, area.width);
+    let y = area.y + 9;
     for (i, entry) in summary.entries.iter().enumerate() {
         let y = y + i as u16;
         if y + 1 >= area.bottom() {

@@ -152,6 +152,14 @@ impl Theme {
         }
     }
 
+    /// A style as it is in a row that is selected, or not.
+    pub fn in_row(&self, style: Style, selected: bool) -> Style {
+        match (selected, self.selected.bg) {
+            (true, Some(ground)) => style.bg(ground),
+            _ => style,
+        }
+    }
+
     /// The theme for the terminal that the environment describes (`NO_COLOR`, `COLORTERM`, `TERM`,
     /// and the locale for whether it shows more than ASCII).
     pub fn of_environment(light: bool, ascii: bool) -> Self {

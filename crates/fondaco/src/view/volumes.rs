@@ -38,7 +38,7 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         + 9
         + NUMBER * (2 + u16::from(columns.users))
         + 8 * u16::from(columns.inodes)
-        + 11;
+        + 13;
     let name = area.width.saturating_sub(fixed + 2);
     heading(pen, area, &columns, name);
     let visible = usize::from(area.height - 1);
@@ -105,7 +105,12 @@ fn row(
     let level = capacity.level();
     let over = level > volume.waterline;
     let level = if over { format!("! {level}") } else { level.to_string() };
-    pen.text_right(x, line.y, &level, if over { theme.trouble } else { style });
+    pen.text_right(
+        x,
+        line.y,
+        &level,
+        theme.in_row(if over { theme.trouble } else { style }, selected),
+    );
     x += 1;
     let mut number = |bytes: Bytes| {
         x += NUMBER;

@@ -33,7 +33,10 @@ pub(super) fn on_progress(model: &mut Model, progress: Progress, done: bool) -> 
             n => format!("; {} places could not be read", grouped(n)),
         };
         let word = if model.scan.complete { "Scanned" } else { "Stopped after" };
-        model.say(format!("{word} {entries} entries in {seconds:.1} s{unreadable}"));
+        // elsewhere the notice belongs to what set the scan off
+        if model.station == Station::Directories {
+            model.say(format!("{word} {entries} entries in {seconds:.1} s{unreadable}"));
+        }
         model.directories.wanted = None;
     }
     if model.station == Station::Directories {

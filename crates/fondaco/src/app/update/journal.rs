@@ -67,6 +67,7 @@ fn on_returned(
                     let freed = model.bytes(returned.freed);
                     model.say(format!("{done} purged, {freed} freed"));
                 }
+                None if done == 1 => model.say(format!("1 {what}, as it was")),
                 None => model.say(format!("{done} {what}, as they were")),
                 Some((_, reason)) => {
                     let refused = returned.refused.len();

@@ -10,7 +10,7 @@ pub use overlay::palette_rows;
 use std::path::PathBuf;
 
 use fondaco_core::shown::Shown;
-use fondaco_core::units::Time;
+use fondaco_core::units::{Time, counted};
 
 use super::command_table::{Command, Key, dispatch};
 use super::geometry::list_rows;
@@ -188,10 +188,8 @@ fn quit(model: &mut Model) -> Vec<Job> {
          can finish it. Type quit to leave."
             .to_owned()
     } else if !model.draft.is_empty() {
-        let count = model.draft.planned().len();
-        format!(
-            "{count} planned actions have not been carried out and are forgotten. Type quit to leave."
-        )
+        let actions = counted(model.draft.planned().len() as u64, "planned action");
+        format!("{actions} not carried out will be forgotten. Type quit to leave.")
     } else {
         model.quitting = true;
         return Vec::new();

@@ -5,6 +5,7 @@ use std::path::Path;
 use fondaco_core::carry_out::EntryState;
 use fondaco_core::plan::{Deed, Plan, Planned, Put, Refusal, Review, Survey};
 use fondaco_core::shown::{Shown, shown};
+use fondaco_core::units::counted;
 use fondaco_core::volume::volume_root;
 
 use super::{after_change, ask, directories, go_to, now};
@@ -160,6 +161,7 @@ pub(super) fn ask_to_carry_out(model: &mut Model) -> Vec<Job> {
     };
     let lost = match deleted {
         0 => "All of it can be put back.".to_owned(),
+        n if n == count => "What is deleted cannot be put back.".to_owned(),
         n => format!("{n} of them delete for good and cannot be put back."),
     };
     let left_out = match model.draft.planned().len() - count {
@@ -167,8 +169,9 @@ pub(super) fn ask_to_carry_out(model: &mut Model) -> Vec<Job> {
         n => format!(" {n} that cannot be planned are left out."),
     };
     let sentence = format!(
-        "{count} actions free {} now{later}. {lost}{left_out} Type the number of actions to carry \
+        "{}: {} freed now{later}. {lost}{left_out} Type the number of actions to carry \
          them out.",
+        counted(count as u64, "action"),
         volumes.join(", ")
     );
     ask(model, Asking::CarryOut, sentence, Some(count.to_string()))
@@ -260,7 +263,8 @@ fn on_carried_out(
     let not_done = summary.entries.len() - done;
     let (run, freed) = (summary.run, model.bytes(summary.freed));
     if not_done == 0 {
-        model.say(format!("Run {run}: all {done} actions done, {freed} freed"));
+        let actions = counted(done as u64, "action");
+        model.say(format!("Run {run}: {actions} done, none left out, {freed} freed"));
     } else {
         model.say_trouble(format!(
             "Run {run}: {done} done, {not_done} not; {freed} freed; the reasons are listed here"

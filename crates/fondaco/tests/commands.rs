@@ -1,0 +1,251 @@
+//! The program without the screen.
+#![allow(missing_docs)]
+
+mod common;
+
+use std::collections::HashMap;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use common::{Demo, FONDACO, Ran, differences, picture};
+use serde_json::Value;
+
+const RULES: &str = r#"
+protect = ["surveys/survey-2040.raw"]
+
+[[rule]]
+title = "crash dumps and partial downloads"
+under = "incoming"
+name = ["core.*", "*.part"]
+older = "30 d"
+action = "delete"
+
+[[rule]]
+title = "old surveys"
+under = ["surveys"]
+name = "*.raw"
+older = "1 y"
+larger = "1 MiB"
+action = "archive"
+
+[[rule]]
+title = "old recordings"
+name = "hydrophone/*/*/*.wav"
+older = "4 y"
+action = "set-aside"
+protect = ["hydrophone/calibration"]
+"#;
+
+fn plan_by_rules(demo: &Demo, rules: &str) -> (Ran, String) {
+    let (file, plan) = (demo.at.join("rules.toml"), demo.at.join("plan.json"));
+    std::fs::write(&file, rules).unwrap();
+    let (file, plan) = (file.to_str().unwrap().to_owned(), plan.to_str().unwrap().to_owned());
+    let ran = demo.fondaco(&["plan", "--rules", &file, &demo.path(""), "-o", &plan]);
+    (ran, plan)
+}
+
+#[test]
+fn a_rule_is_tried_rehearsed_and_carried_out_and_put_back_without_the_screen() {
+    let demo = Demo::new();
+    let before = picture(&demo.root());
+    assert!(demo.level() > 0.9);
+    let (planned, plan) = plan_by_rules(&demo, RULES);
+    let text = planned.ok().out();
+    assert!(text.contains("rule: old surveys") && text.contains("set aside"), "{text}");
+
+    let rehearsed = demo.fondaco(&["carry-out", &plan, "--rehearse"]).ok();
+    assert!(rehearsed.out().contains("nothing changed"), "{}", rehearsed.out());
+    assert_eq!(differences(&before, &picture(&demo.root()), &[]), [] as [&Path; 0]);
+
+    let run = demo.fondaco(&["carry-out", &plan, "--json"]).ok().json();
+    let actions = run["actions"].as_array().unwrap();
+    let count = |state: &str| actions.iter().filter(|action| action["state"] == state).count();
+    assert_eq!((count("deleted"), count("archived")), (2, 2));
+    assert_eq!(count("set aside") + 4, actions.len());
+    assert!(demo.root().join("surveys/survey-2040.raw").exists(), "it is protected");
+    assert!(!demo.root().join("surveys/survey-2038.raw").exists());
+    assert_eq!(run["freed"], run["forecast"]["now"]);
+    // the holding area's own directories take room on the volume
+    let missing = run["freed"].as_i64().unwrap() - run["measured"].as_i64().unwrap();
+    assert!((0..=64 << 10).contains(&missing), "{missing}");
+
+    let again = demo.fondaco(&["carry-out", &plan]);
+    assert_eq!(again.code(), 1);
+    assert!(again.err().contains("already been carried out, as run 1"), "{}", again.err());
+
+    let journal = demo.fondaco(&["journal", "--json"]).ok().json();
+    assert_eq!(journal["runs"][0]["counts"]["archived"], 2);
+    let purged_later = demo.fondaco(&["put-back", "1", "--json"]).ok().json();
+    assert_eq!(purged_later["actions"].as_array().unwrap().len(), actions.len() - 2);
+    let gone = ["incoming/core.2464", "incoming/bathymetry.zip.part"].map(|p| demo.root().join(p));
+    let different = differences(&before, &picture(&demo.root()), &gone);
+    assert_eq!(different, [demo.root().join("incoming")], "only what held the deleted differs");
+    demo.fondaco(&["put-back", "1"]).ok();
+}
+
+#[test]
+fn set_aside_frees_nothing_until_it_is_purged() {
+    let demo = Demo::new();
+    let plan = demo.at.join("plan.json").to_str().unwrap().to_owned();
+    let backups = demo.path("backups");
+    demo.fondaco(&["plan", "--set-aside", &backups, "-o", &plan]).ok();
+    let before = demo.level();
+    let run = demo.fondaco(&["carry-out", &plan, "--json"]).ok().json();
+    assert_eq!(run["freed"], 0);
+    assert!(demo.level() >= before && !demo.root().join("backups").exists());
+    let purged = demo.fondaco(&["journal", "1", "--purge", "--json"]).ok().json();
+    assert_eq!(purged["freed"], run["forecast"]["later"]);
+    assert!(demo.level() < before - 0.04);
+    let late = demo.fondaco(&["put-back", "1", "1"]);
+    assert_eq!(late.code(), 3);
+    assert!(late.out().contains("it is purged"), "{}", late.out());
+}
+
+#[test]
+fn scan_and_directories_say_what_a_plain_walk_says() {
+    let demo = Demo::new();
+    std::fs::write(demo.root().join(std::ffi::OsStr::from_bytes(b"bad\xff")), b"x").unwrap();
+    let mut kinds: HashMap<&str, u64> = HashMap::new();
+    let (mut blocks, mut apparent) = (HashMap::new(), HashMap::new());
+    let mut open = vec![demo.root()];
+    while let Some(path) = open.pop() {
+        let meta = path.symlink_metadata().unwrap();
+        let kind = match meta.file_type() {
+            t if t.is_dir() => "directories",
+            t if t.is_file() => "files",
+            _ => "links",
+        };
+        *kinds.entry(kind).or_default() += 1;
+        blocks.insert(meta.ino(), meta.blocks() * 512);
+        apparent.insert(meta.ino(), meta.size());
+        if meta.is_dir() {
+            open.extend(std::fs::read_dir(&path).unwrap().map(|e| e.unwrap().path()));
+        }
+    }
+    let scan = demo.fondaco(&["scan", &demo.path(""), "--json"]).ok().json();
+    let root = &scan["roots"][0];
+    for kind in ["files", "directories", "links"] {
+        assert_eq!(root[kind], kinds[kind], "{kind}");
+    }
+    assert_eq!(root["entries"], kinds.values().sum::<u64>());
+    assert_eq!(root["allocated"], blocks.values().sum::<u64>());
+    assert_eq!(root["apparent"], apparent.values().sum::<u64>());
+    assert_eq!(scan["kind"], "scan");
+
+    let all = demo.fondaco(&["directories", &demo.path(""), "--json"]).ok().json();
+    let sizes = |of: &Value| -> Vec<u64> {
+        let children = of["children"].as_array().unwrap();
+        children.iter().map(|child| child["allocated"].as_u64().unwrap()).collect()
+    };
+    assert!(sizes(&all).is_sorted_by(|a, b| a >= b) && all.get("tail").is_none());
+    let top = demo.fondaco(&["directories", &demo.path(""), "--top", "3", "--json"]).ok().json();
+    let rest: u64 = sizes(&all)[3..].iter().sum();
+    assert_eq!((&top["tail"]["allocated"], sizes(&top).len()), (&Value::from(rest), 3));
+    let children = all["children"].as_array().unwrap();
+    let odd = children.iter().find(|c| c["name"] == "bad\\xff").unwrap();
+    assert_eq!(odd["path"], format!("{}\\xff", demo.path("bad")));
+    assert!(odd["path_bytes"].is_string());
+
+    let below = demo.fondaco(&["directories", &demo.path(""), "--in", "incoming"]).ok();
+    assert!(below.out().contains("\\x1b[31mred") && !below.out().contains('\x1b'));
+}
+
+#[test]
+fn bad_input_is_told_clearly_and_exit_codes_tell_it_apart() {
+    let demo = Demo::new();
+    let plan = demo.at.join("plan.json").to_str().unwrap().to_owned();
+    let cases: [(&[&str], i32, &str); 9] = [
+        (&["scan"], 2, "required"),
+        (&["scan", "/no/such/place"], 1, "there is no /no/such/place"),
+        (&["scan", "/etc/passwd"], 1, "is not a directory"),
+        (&["carry-out", "/no/plan"], 1, "cannot read the plan /no/plan"),
+        (&["carry-out", "/etc/passwd"], 1, "not a plan"),
+        (&["plan"], 1, "nothing to plan"),
+        (&["plan", "--delete", "/etc/passwd"], 3, "protected"),
+        (&["put-back", "7"], 1, "the journal has no run 7"),
+        (&["--state", "/dev/null", "journal"], 1, "state directory /dev/null cannot be used"),
+    ];
+    for (arguments, code, words) in cases {
+        let ran = demo.fondaco(arguments);
+        assert_eq!(ran.code(), code, "{arguments:?}: {}", ran.err());
+        assert!(ran.err().contains(words), "{arguments:?}: {}", ran.err());
+        assert!(!ran.err().contains("panicked"), "{}", ran.err());
+    }
+    let (bad, _) = plan_by_rules(&demo, &RULES.replace("1 MiB", "1 herring"));
+    assert_eq!(bad.code(), 1);
+    assert!(
+        bad.err().contains("line 16, column 10") && bad.err().contains("a size"),
+        "{}",
+        bad.err()
+    );
+
+    demo.fondaco(&["plan", "--delete", &demo.path("incoming/READY"), "-o", &plan]).ok();
+    std::fs::write(demo.root().join("incoming/READY"), "not empty any more").unwrap();
+    for arguments in [&["carry-out", &plan, "--rehearse"][..], &["carry-out", &plan]] {
+        let refused = demo.fondaco(arguments);
+        assert_eq!(refused.code(), 3, "{}", refused.err());
+        assert!(refused.out().contains("changed since it was reviewed"), "{}", refused.out());
+    }
+    let other = std::fs::read_to_string(&plan).unwrap().replace("\"fondaco\": 1", "\"fondaco\": 9");
+    std::fs::write(&plan, other).unwrap();
+    let version = demo.fondaco(&["carry-out", &plan]);
+    assert_eq!(version.code(), 1);
+    assert!(version.err().contains("version 9"), "{}", version.err());
+}
+
+#[test]
+fn a_demo_is_laid_out_the_same_every_time_and_only_in_its_own_directory() {
+    let (one, two) = (Demo::new(), Demo::new());
+    let names = |demo: &Demo| -> Vec<_> {
+        let picture = picture(&demo.root());
+        let below = |path: &Path| path.strip_prefix(demo.root()).unwrap().to_owned();
+        // times move with the clock: everything else must be the same
+        let plain = |what: &str| {
+            what.split(' ')
+                .enumerate()
+                .filter(|(i, _)| *i != 3)
+                .map(|(_, part)| part.to_owned())
+                .collect::<Vec<_>>()
+        };
+        picture.iter().map(|(path, seen)| (below(path), plain(&seen.what), seen.blocks)).collect()
+    };
+    assert_eq!(names(&one), names(&two));
+    let allocated = one.level() * 284.0;
+    assert!((240.0..270.0).contains(&allocated), "{allocated} MiB");
+    std::fs::remove_dir_all(one.root().join("backups")).unwrap();
+    one.fondaco(&["demo", "--lay-out", "--reset", "--at", one.at.to_str().unwrap()]).ok();
+    assert_eq!(names(&one), names(&two));
+
+    let foreign = tempfile::tempdir().unwrap();
+    std::fs::write(foreign.path().join("precious"), b"x").unwrap();
+    for reset in [&[][..], &["--reset"]] {
+        let mut arguments = vec!["demo", "--lay-out", "--at", foreign.path().to_str().unwrap()];
+        arguments.extend(reset);
+        let refused = one.fondaco(&arguments);
+        assert_eq!(refused.code(), 1);
+        assert!(refused.err().contains("holds no demo"), "{}", refused.err());
+    }
+    assert_eq!(std::fs::read_dir(foreign.path()).unwrap().count(), 1);
+}
+
+#[test]
+fn manual_completions_and_a_reader_that_leaves_early() {
+    let demo = Demo::new();
+    let manual = demo.fondaco(&["manual"]).ok().out();
+    assert!(manual.contains("fondaco carry-out") && manual.contains("scan again"), "{manual}");
+    assert!(manual.contains("Exit codes"));
+    for shell in ["bash", "zsh", "fish"] {
+        assert!(demo.fondaco(&["completions", shell]).ok().out().contains("put-back"));
+    }
+    let mut many = Command::new(FONDACO)
+        .args(["directories", "/usr/bin"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    drop(many.stdout.take());
+    let words = many.wait_with_output().unwrap();
+    assert!(!String::from_utf8_lossy(&words.stderr).contains("panicked"));
+}

@@ -1,0 +1,158 @@
+//! The application on a real screen, through tmux.
+#![allow(missing_docs)]
+
+mod common;
+
+use common::{Demo, FONDACO, Terminal, differences, picture};
+
+#[test]
+fn from_the_volumes_to_below_the_waterline_and_back() {
+    let demo = Demo::new();
+    let before = picture(&demo.root());
+    let terminal = Terminal::on_demo(&demo, 160, 50);
+    terminal.shows(&["FONDACO", "Volumes", "level 91.6 %", "still to find 33.0 MiB", "/seamark"]);
+    terminal.keys(&["Enter"]).shows(&["hydrophone/", "model-runs/", "4 231 entries"]);
+
+    // two levels in, and the oldest year is to be deleted
+    terminal.keys(&["Enter"]).shows(&["north-basin/", "south-reef/"]);
+    terminal.keys(&["Enter"]).shows(&["2035/", "2041/", "Unknown whether needed"]);
+    terminal.keys(&["Space"]).shows(&["Do what with 2035?", "cannot be put back"]);
+    terminal.keys(&["d"]).shows(&["D 2035/", "planned ▒ 6.9 MiB", "still to find 26.1 MiB"]);
+    // out again: the selection is where it was; surveys are archived, cameras set aside
+    terminal.keys(&["Left", "Left"]).shows(&["▸   1   hydrophone/"]);
+    terminal.keys(&["Down", "Space"]).shows(&["Do what with surveys?"]);
+    terminal.keys(&["a"]).shows(&["A surveys/", "enough is planned"]);
+    terminal.keys(&["Down", "Space", "s"]).shows(&["S cameras/", "+ 26.2 MiB later"]);
+
+    terminal.keys(&["8"]).shows(&["3 actions free 44.8 MiB now and 26.2 MiB once purged"]);
+    terminal.keys(&["R"]).shows(&["Rehearsed: every action would be done"]);
+    assert_eq!(differences(&before, &picture(&demo.root()), &[]), [] as [std::path::PathBuf; 0]);
+    terminal.keys(&["C"]).shows(&["Type the number", "cannot be put back"]);
+    terminal.keys(&["2", "Enter"]).shows(&["That is not 3. Nothing has been done"]);
+    terminal.keys(&["BSpace", "3", "Enter"]).shows(&["Run 1 is done", "✓ archived"]);
+    terminal.shows(&["level 75.8 %", "below the waterline"]);
+    assert!(demo.level() < 0.8 && !demo.root().join("surveys").exists());
+
+    terminal.keys(&["9"]).shows(&["1 archived, 1 deleted, 1 set aside"]);
+    terminal.keys(&["Enter"]).shows(&["no  state", "hydrophone/north-basin/2035"]);
+    // marks the second and third, and puts just those back
+    terminal.keys(&["Down", "Space", "Space", "b"]).shows(&["2 put back, as they were"]);
+    let gone = demo.root().join("hydrophone/north-basin/2035");
+    let different = differences(&before, &picture(&demo.root()), &[gone.clone()]);
+    assert_eq!(different, [gone.parent().unwrap()], "only what held the deleted year differs");
+    terminal.keys(&["q"]).shows(&["ENDED 0"]);
+}
+
+#[test]
+fn it_can_be_used_at_80_by_24_and_says_what_it_needs_below_that() {
+    let demo = Demo::new();
+    let terminal = Terminal::on_demo(&demo, 80, 24);
+    terminal.shows(&["still to find 33.0 MiB", "▸1 Volumes", "8 Plan"]);
+    let screen = terminal.keys(&["Enter"]).shows(&["hydrophone/", "tail: 2 more", "allocated"]);
+    assert!(screen.lines().all(|line| line.chars().count() <= 80));
+    terminal.keys(&["End", "Enter"]).shows(&["incoming/", "home/"]);
+    terminal.resize(40, 10).shows(&["This terminal is 40 × 10.", "72 × 20"]);
+    terminal.resize(120, 36).shows(&["EVIDENCE", "ROUTE", "home/"]);
+    terminal.keys(&["q"]).shows(&["ENDED 0"]);
+}
+
+#[test]
+fn names_paths_units_waterline_and_ancestors() {
+    let demo = Demo::new();
+    let terminal = Terminal::on_demo(&demo, 160, 50);
+    terminal.shows(&["level 91.6 %"]);
+    terminal.keys(&["w"]).shows(&["should be below, in percent"]);
+    terminal.keys(&["x", "Enter"]).shows(&["not a level in percent"]);
+    terminal.keys(&["BSpace", "9", "5", "Enter"]).shows(&["waterline 95 %", "below the waterline"]);
+    terminal.keys(&["p"]).shows(&["Scan this directory"]);
+    terminal.type_text("/no/such/place").keys(&["Enter"]).shows(&["there is no /no/such/place"]);
+    terminal.keys(&["p"]).shows(&["Scan this directory"]);
+    terminal.type_text(&demo.path("")).keys(&["Enter"]).shows(&["hydrophone/", "4 231 entries"]);
+    // names that would drive the terminal are shown, not obeyed
+    terminal.keys(&["f"]).shows(&["find a name"]);
+    terminal.type_text("inc").keys(&["Enter"]).shows(&["▸  10   incoming/"]);
+    terminal.keys(&["Enter"]).shows(&[
+        "core.2464",
+        "\\x1b[31mred\\x1b[0m.log",
+        "chart\\u{202e}gpj.sh",
+    ]);
+    terminal.keys(&["u", "u"]).shows(&["5 324 800 B"]);
+    terminal.keys(&["o", "o", "o", "o"]).shows(&["name ↓"]);
+    terminal.keys(&["Tab", "Enter"]).shows(&["Directories", "hydrophone/"]);
+    terminal.keys(&["C-p"]).shows(&["all commands"]);
+    terminal.type_text("rehear").shows(&["No command here fits"]);
+    terminal.keys(&["Escape"]).wait("the palette to go", |s| !s.contains("all commands:"));
+    terminal.keys(&["?"]).shows(&["What works in Directories", "scan the same paths anew"]);
+    terminal.keys(&["Escape"]).wait("the help to go", |s| !s.contains("What works"));
+    terminal.keys(&["3"]).shows(&["Ages is not in this version yet"]);
+    terminal.keys(&["q"]).shows(&["ENDED 0"]);
+    let again = Terminal::on_demo(&demo, 160, 50);
+    again.shows(&["waterline 95 %"]);
+}
+
+#[test]
+fn planning_inside_and_around_what_is_planned_is_resolved_and_leaving_asks() {
+    let demo = Demo::new();
+    let terminal = Terminal::on_demo(&demo, 160, 50);
+    terminal.keys(&["Enter"]).shows(&["hydrophone/", "4 231 entries"]);
+    terminal.keys(&["Enter"]).shows(&["north-basin/"]);
+    terminal.keys(&["Space", "d"]).shows(&["D north-basin/"]);
+    terminal.keys(&["Left", "Space"]).shows(&["Do what with hydrophone?"]);
+    terminal.keys(&["s"]).shows(&["1 planned before below it are taken in"]);
+    terminal.keys(&["Up", "Enter", "Space"]).shows(&["Goes already with", "take that off"]);
+    terminal.keys(&["Left", "Space"]).shows(&["Taken off the plan: hydrophone"]);
+    terminal.keys(&["Space", "d"]).shows(&["D hydrophone/"]);
+    // a process that works in it is found by the rehearsal
+    let work = demo.root().join("hydrophone/south-reef");
+    let mut sleeper =
+        std::process::Command::new("sleep").arg("60").current_dir(&work).spawn().unwrap();
+    terminal.keys(&["8", "R"]).shows(&["1 would be refused", "in use by pid"]);
+    sleeper.kill().unwrap();
+    sleeper.wait().unwrap();
+    terminal.keys(&["q"]).shows(&["1 planned action not carried out will be forgotten"]);
+    terminal.keys(&["Escape"]).wait("the dialog to go", |s| !s.contains("will be forgotten"));
+    terminal.keys(&["q"]).shows(&["Type quit"]);
+    terminal.type_text("quit").keys(&["Enter"]).shows(&["ENDED 0"]);
+    assert!(work.exists());
+}
+
+#[test]
+fn the_mouse_selects_goes_in_and_runs_what_is_hinted() {
+    let demo = Demo::new();
+    let terminal = Terminal::on_demo(&demo, 160, 50);
+    terminal.keys(&["Enter"]).shows(&["hydrophone/", "4 231 entries"]);
+    // SGR mouse reports: button, column, row; the third entry stands in row 8
+    let click = |column: u16, row: u16| {
+        terminal.type_text(&format!("\x1b[<0;{column};{row}M\x1b[<0;{column};{row}m"));
+    };
+    click(40, 8);
+    terminal.shows(&["▸   3   model-runs/"]);
+    click(40, 9);
+    click(40, 9);
+    terminal.shows(&["▸ cameras", "jetty/", "lighthouse/"]);
+    click(5, 7);
+    terminal.shows(&["mounted at"]);
+    let screen = terminal.screen();
+    let hints = screen.trim_end().lines().last().unwrap();
+    let units = hints.chars().count() - hints.split("u units").nth(1).unwrap().chars().count() - 3;
+    click(units as u16, 50);
+    terminal.shows(&["272.9 MB"]);
+}
+
+#[test]
+fn a_panic_leaves_a_terminal_that_can_be_used() {
+    let demo = Demo::new();
+    let (at, log) = (demo.at.display(), demo.at.join("strace.log"));
+    // threads that cannot be had, from the fifth on, are beyond what the application can bear
+    let command = format!(
+        "RUST_BACKTRACE=0 LANG=C.UTF-8 strace -f -o {} -e trace=clone3 -e inject=clone3:error=EAGAIN:when=5+ \
+         {FONDACO} demo --at {at}",
+        log.display()
+    );
+    let terminal = Terminal::run(120, 36, &command);
+    std::thread::sleep(std::time::Duration::from_millis(500));
+    terminal.keys(&["Enter", "Enter", "8", "9", "1"]);
+    let screen = terminal.wait("the end", |screen| screen.contains("ENDED"));
+    assert!(screen.contains("panicked") && !screen.contains("ROUTE"), "{screen}");
+    terminal.shows(&["ENDED"]);
+}

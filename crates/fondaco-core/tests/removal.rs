@@ -1,5 +1,5 @@
 //! Delete, set aside, archive, put back: what goes, what is refused, and that nothing is lost.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used)]
 
 mod common;
 

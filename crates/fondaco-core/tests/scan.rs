@@ -1,5 +1,5 @@
 //! The parallel scan against a plain serial walk, and the oddities of real trees.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used)]
 
 mod common;
 

@@ -34,7 +34,7 @@ impl serde_json::ser::Formatter for SafeText {
     ) -> io::Result<()> {
         let mut rest = fragment;
         while let Some(at) = rest.find(drives_a_terminal) {
-            writer.write_all(rest[..at].as_bytes())?;
+            writer.write_all(&rest.as_bytes()[..at])?;
             let mut after = rest[at..].chars();
             for unit in after.next().unwrap_or_default().encode_utf16(&mut [0; 2]) {
                 write!(writer, "\\u{unit:04x}")?;

@@ -1,5 +1,5 @@
 //! The program without the screen.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used)]
 
 mod common;
 

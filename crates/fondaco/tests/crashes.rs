@@ -1,5 +1,5 @@
 //! A run that is killed at any instant: nothing is lost, and the journal finishes or undoes it.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used)]
 
 mod common;
 

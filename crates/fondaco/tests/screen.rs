@@ -1,5 +1,5 @@
 //! The application on a real screen, through tmux.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used)]
 
 mod common;
 
@@ -38,7 +38,7 @@ fn from_the_volumes_to_below_the_waterline_and_back() {
     // marks the second and third, and puts just those back
     terminal.keys(&["Down", "Space", "Space", "b"]).shows(&["2 put back, as they were"]);
     let gone = demo.root().join("hydrophone/north-basin/2035");
-    let different = differences(&before, &picture(&demo.root()), &[gone.clone()]);
+    let different = differences(&before, &picture(&demo.root()), std::slice::from_ref(&gone));
     assert_eq!(different, [gone.parent().unwrap()], "only what held the deleted year differs");
     terminal.keys(&["q"]).shows(&["ENDED 0"]);
 }

@@ -343,7 +343,7 @@ impl ContentHash {
     }
 
     pub(super) fn zeros_up_to(&mut self, offset: u64) {
-        const ZEROS: [u8; 64 * 1024] = [0; 64 * 1024];
+        static ZEROS: [u8; 64 * 1024] = [0; 64 * 1024];
         while self.at < offset {
             let step = (offset - self.at).min(ZEROS.len() as u64);
             self.update(&ZEROS[..step as usize]);

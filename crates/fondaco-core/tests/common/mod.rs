@@ -1,5 +1,5 @@
 //! Trees for tests, and what a tree looks like byte for byte.
-#![allow(dead_code, missing_docs)] // every test file uses its own part
+#![allow(dead_code, missing_docs, clippy::unwrap_used)] // every test file uses its own part
 
 use std::collections::BTreeMap;
 use std::ffi::OsStr;

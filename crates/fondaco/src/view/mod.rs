@@ -21,6 +21,8 @@ use crate::app::model::{Model, Station};
 use pen::Pen;
 
 pub use pen::{Hits, Target};
+#[cfg(test)]
+pub use theme::Depth;
 pub use theme::Theme;
 
 /// Draws one frame; gives what a click would mean where.

@@ -26,12 +26,12 @@ pub(super) fn on_news(model: &mut Model, message: Message) -> Vec<Job> {
             model.journal.loaded = true;
             model.say_trouble(reason);
         }
-        Message::JournalRun { run, entries: Ok(entries) } => {
-            if model.selected_run().is_some_and(|selected| selected.id == run) {
-                let cursor = model.journal.open.as_ref().map_or(0, |open| open.cursor);
-                let cursor = cursor.min(entries.len().saturating_sub(1));
-                model.journal.open = Some(OpenRun { entries, cursor, marked: BTreeSet::new() });
-            }
+        Message::JournalRun { run, entries: Ok(entries) }
+            if model.selected_run().is_some_and(|selected| selected.id == run) =>
+        {
+            let cursor = model.journal.open.as_ref().map_or(0, |open| open.cursor);
+            let cursor = cursor.min(entries.len().saturating_sub(1));
+            model.journal.open = Some(OpenRun { entries, cursor, marked: BTreeSet::new() });
         }
         Message::JournalRun { entries: Err(reason), .. } => model.say_trouble(reason),
         Message::Returned { what, outcome } => return on_returned(model, what, *outcome),

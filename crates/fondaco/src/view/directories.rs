@@ -101,7 +101,9 @@ fn heading(model: &Model, pen: &mut Pen<'_>, area: Rect, columns: &Columns) {
     if width >= 14 {
         pen.text(x, y, "0", dim, 1);
         pen.text_right(x + width, y, "100 %", dim);
-        pen.text(x + width / 2 - 3, y, "cascade", dim, 7);
+        if width >= 24 {
+            pen.text(x + width / 2 - 3, y, "cascade", dim, 7);
+        }
     }
     if let Some(x) = columns.ages {
         pen.text(x, y, "new  old", dim, 8);
@@ -202,6 +204,10 @@ fn stairs(
         return;
     }
     let theme = pen.theme;
+    if selected && theme.selected.bg.is_none() {
+        // a reversed row would swallow its bar
+        pen.fill(Rect::new(x, y, width, 1), " ", theme.plain);
+    }
     let to = before + part;
     let (start, bar) = stair(before.share_of(whole), to.share_of(whole), width);
     if planned {

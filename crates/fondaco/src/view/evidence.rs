@@ -12,6 +12,7 @@ use std::sync::PoisonError;
 use super::journal::{age, counts, measured};
 use super::pen::Pen;
 use super::plan::guard;
+use crate::app::geometry;
 use crate::app::model::{Model, Selected, Station};
 
 /// A verdict, and facts with their names.
@@ -223,13 +224,24 @@ fn entry_facts(
 }
 
 fn dated(model: &Model, time: Time) -> String {
-    format!("{} · {}", time.local(), time.age(model.now))
+    let (date, age) = (time.local(), time.age(model.now));
+    // beside a panel that is not wide, the day must do
+    let short = geometry::frame(model.size).is_some_and(|f| f.is_wide && f.evidence.width < 38);
+    let date = if short { date.get(..10).unwrap_or(&date) } else { &date };
+    format!("{date} · {age}")
 }
 
 fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
     let mut sheet = Sheet::default();
-    let Some(planned) = model.selected_action() else { return sheet };
     let theme = pen.theme;
+    let Some(planned) = model.selected_action() else {
+        let text = match &model.run.summary {
+            Some(summary) => format!("Run {} is in the journal, action by action.", summary.run),
+            None => "Nothing is planned.".to_owned(),
+        };
+        sheet.verdict = Some((text, theme.dim));
+        return sheet;
+    };
     let (text, trouble) = guard(model, planned);
     let style = if trouble { theme.trouble } else { theme.teal };
     sheet.verdict = Some((text, style));

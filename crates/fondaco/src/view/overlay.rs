@@ -47,19 +47,20 @@ fn choose_deed(
     cursor: usize,
 ) {
     let theme = pen.theme;
-    let area = sheet(pen, panel, 92, 7);
-    let title = format!("Do what with {name}? Nothing happens until the plan is carried out.");
-    pen.text(area.x, area.y, &title, theme.plain, area.width);
+    let area = sheet(pen, panel, 92, 8);
+    pen.text(area.x, area.y, &format!("Do what with {name}?"), theme.plain, area.width);
+    let when = "Nothing happens until the plan is carried out.";
+    pen.text(area.x, area.y + 1, when, theme.dim, area.width);
     let size = model.bytes(bytes);
     for (i, deed) in deeds(&model.state.depot()).iter().enumerate() {
-        let y = area.y + 2 + i as u16;
+        let y = area.y + 3 + i as u16;
         let chosen = i == cursor;
         let style = if chosen { theme.selected } else { theme.plain };
         let key = deed.word().chars().next().unwrap_or(' ');
         let effect = match deed {
-            Deed::SetAside => format!("frees {size} only when purged; can be put back at once"),
+            Deed::SetAside => format!("frees {size} once purged; can be put back"),
             Deed::Archive { depot } => {
-                format!("frees {size}; packed, compared and kept in {}", Shown(depot))
+                format!("frees {size}; kept in {}", Shown(depot))
             }
             Deed::Delete => format!("frees {size}; cannot be put back"),
         };
@@ -71,7 +72,7 @@ fn choose_deed(
         pen.text(area.x, y, &line, style, area.width);
     }
     let keys = "s, a or d chooses; ↑ ↓ and Enter too; Esc leaves it alone";
-    pen.text(area.x, area.y + 6, keys, theme.dim, area.width);
+    pen.text(area.x, area.y + 7, keys, theme.dim, area.width);
 }
 
 fn ask(pen: &mut Pen<'_>, panel: Rect, sentence: &str, typed: &str, error: Option<&str>) {

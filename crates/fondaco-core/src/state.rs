@@ -18,7 +18,7 @@ pub enum StateError {
     #[error(transparent)]
     Call(#[from] CallError),
     /// It belongs to somebody else, or others may write to it.
-    #[error("{} must belong to this user and be writable by nobody else", Shown(.0))]
+    #[error("{} must belong to this user, or root, and be writable by nobody else", Shown(.0))]
     NotOurs(PathBuf),
     /// The settings file makes no sense.
     #[error("{} is not a settings file: {reason}", Shown(path))]
@@ -92,6 +92,10 @@ impl State {
         let meta = std::fs::metadata(&directory).map_err(CallError::on(Op::Examine, &directory))?;
         if meta.uid() != kernel::effective_user() || meta.mode() & 0o022 != 0 {
             return Err(StateError::NotOurs(directory));
+        }
+        let exposed = kernel::exposed_at(&directory);
+        if let Some(at) = exposed.map_err(CallError::on(Op::Examine, &directory))? {
+            return Err(StateError::NotOurs(at));
         }
         let path = directory.join("settings.toml");
         let settings = match std::fs::read_to_string(&path) {

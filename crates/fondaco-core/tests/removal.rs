@@ -329,6 +329,20 @@ fn a_depot_that_is_full_or_read_only_costs_nothing() {
 }
 
 #[test]
+fn a_depot_that_others_could_swap_is_not_used() {
+    let mut place = Place::new();
+    let path = place.file("a.raw", 1000);
+    let shared = place.root.parent().unwrap().join("shared");
+    std::fs::create_dir(&shared).unwrap();
+    std::fs::set_permissions(&shared, PermissionsExt::from_mode(0o777)).unwrap();
+    place.depot = shared.join("depot");
+    let summary = do_it(&place.plan(&[(&path, place.archive())]), &place.state);
+    assert_eq!(summary.entries[0].state, EntryState::Failed);
+    assert!(summary.entries[0].message.contains("others may write to"), "{:?}", summary.entries);
+    assert!(path.exists());
+}
+
+#[test]
 fn an_archive_that_was_damaged_is_not_unpacked() {
     let place = Place::new();
     let path = place.file("a.raw", 100_000);

@@ -247,6 +247,9 @@ fn other_volumes_are_named_and_not_entered_unless_asked() {
     run("mount", &["--bind".as_ref(), &at("data"), &at("bind")]);
     run("mount", &["-t".as_ref(), "proc".as_ref(), "proc".as_ref(), &at("proc")]);
     std::fs::write(root.join("tmpfs/inside"), vec![1u8; 8192]).unwrap();
+    std::fs::create_dir(root.join("etc")).unwrap();
+    std::fs::write(root.join("etc/hosts"), b"").unwrap();
+    run("mount", &["--bind".as_ref(), &at("data/file"), &at("etc/hosts")]);
 
     let plain = scan_one(&root);
     let catalog = plain.catalog();
@@ -255,6 +258,10 @@ fn other_volumes_are_named_and_not_entered_unless_asked() {
     let expected = ["tmpfs", "bind", "proc"].map(|name| root.join(name));
     assert_eq!(others, HashSet::from(expected));
     assert!(catalog.find(&root.join("tmpfs/inside")).is_none());
+    let [over, data] =
+        ["etc/hosts", "data/file"].map(|name| catalog.find(&root.join(name)).unwrap());
+    assert_eq!(catalog.allocated(over), Bytes::ZERO, "a file mounted over another counts once");
+    assert_eq!(catalog.allocated(data), Bytes::new(40_960));
 
     let options = Options { cross_volumes: true, threads: 2, now: NOW };
     let mut crossing = Scan::start(std::slice::from_ref(&root), &options).unwrap();

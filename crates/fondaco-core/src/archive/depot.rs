@@ -16,6 +16,14 @@ pub enum DepotError {
     /// Somebody else could change archives in it.
     #[error("the depot {} must belong to this user and be writable by nobody else", Shown(.0))]
     NotOurs(PathBuf),
+    /// Somebody else could put another directory in its place.
+    #[error("the depot {} is not safe: others may write to {}", Shown(path), Shown(at))]
+    Exposed {
+        /// The depot.
+        path: PathBuf,
+        /// The directory on the way to it.
+        at: PathBuf,
+    },
     /// What was read back is not what was written.
     #[error("the archive {} is not what was written: {reason}", Shown(path))]
     Differs {
@@ -48,6 +56,9 @@ impl Depot {
         let meta = std::fs::metadata(&path).map_err(CallError::on(Op::Examine, &path))?;
         if meta.uid() != kernel::effective_user() || meta.mode() & 0o022 != 0 {
             return Err(DepotError::NotOurs(path));
+        }
+        if let Some(at) = kernel::exposed_at(&path).map_err(CallError::on(Op::Examine, &path))? {
+            return Err(DepotError::Exposed { path, at });
         }
         Ok(Self { path })
     }

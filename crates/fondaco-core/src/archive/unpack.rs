@@ -14,7 +14,7 @@ use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, Timespec, Timestamps, Uid
 
 use super::tar_form::plain_name;
 use super::tar_read::{Member, TarReader};
-use super::{ArchivedEntry, DepotError, Index};
+use super::{ArchivedEntry, Depot, DepotError, Index};
 use crate::kernel::{self, CallError, Kind, Op, PrivateDir, open_beneath};
 use crate::shown::Shown;
 use crate::units::Time;
@@ -40,6 +40,8 @@ pub fn unpack(
     held: &OsStr,
 ) -> Result<Unpacked, DepotError> {
     let differs = |reason: String| DepotError::Differs { path: archive.to_owned(), reason };
+    // what others can write to is not read back either
+    Depot::open(archive.parent().unwrap_or(archive))?;
     let index = read_index(archive)?;
     let target = index.targets.iter().find(|target| target.action == action);
     let target = target.ok_or_else(|| differs(format!("it does not hold action {action}")))?;

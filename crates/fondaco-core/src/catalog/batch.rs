@@ -118,8 +118,8 @@ impl Catalog {
     ///
     /// [`Full`]: nothing was taken.
     pub fn append(&mut self, parent: EntryId, batch: &Batch) -> Result<EntryId, Full> {
-        let sums = self.sums(batch);
         let first = self.push_all(parent.0, batch)?;
+        let sums = self.sums(first, batch);
         let row = self.directory[parent.0 as usize] as usize;
         self.directories[row].first_child = first.0;
         self.directories[row].children = batch.len() as u32;
@@ -144,8 +144,9 @@ impl Catalog {
         self.directories[row].reading = reading;
     }
 
-    /// Of an inode with several names, the first that is met counts; [`Catalog::finish`] mends it.
-    fn sums(&self, batch: &Batch) -> Sums {
+    /// Of an inode with several names, the first that was met counts; [`Catalog::finish`] adds it
+    /// where the others are.
+    fn sums(&self, first: EntryId, batch: &Batch) -> Sums {
         let mut sums = Sums {
             entries: batch.len() as u32,
             allocated: 0,
@@ -158,10 +159,13 @@ impl Catalog {
         for (i, row) in batch.rows.iter().enumerate() {
             sums.newest = sums.newest.max(row.mtime);
             let link = links.next_if(|(at, ..)| *at as usize == i);
-            if let Some((_, dev, _)) = link
-                && self.linked.contains_key(&(*dev, row.inode))
-            {
-                continue;
+            if let Some((_, dev, _)) = link {
+                let names = self.linked.get(&(*dev, row.inode)).map(|inode| &inode.names[..]);
+                let counts =
+                    names.and_then(<[u32]>::first).is_none_or(|id| *id == first.0 + i as u32);
+                if !counts {
+                    continue;
+                }
             }
             let allocated = row.blocks.saturating_mul(512);
             sums.allocated = sums.allocated.saturating_add(allocated);
@@ -180,6 +184,7 @@ impl Catalog {
             return Err(Full);
         }
         self.names.extend_from_slice(&batch.names);
+        let mut last_owner = None;
         for (i, row) in batch.rows.iter().enumerate() {
             let id = (first + i) as u32;
             self.parent.push(parent);
@@ -190,7 +195,12 @@ impl Catalog {
             self.mtime.push(row.mtime);
             self.atime.push(row.atime);
             self.kind.push(row.kind);
-            let owner = self.owner_number(row.owner);
+            // neighbours mostly have one owner
+            let owner = match last_owner {
+                Some((owner, number)) if owner == row.owner => number,
+                _ => self.owner_number(row.owner),
+            };
+            last_owner = Some((row.owner, owner));
             self.owner.push(owner);
             let directory = match row.reading {
                 Some(reading) => self.new_directory(id, row, reading),

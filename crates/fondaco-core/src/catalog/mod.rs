@@ -12,13 +12,14 @@ mod batch;
 mod ranking;
 mod totals;
 
-use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 pub use batch::Batch;
 pub use ranking::{Order, Ranking, Tail};
+
+use rustc_hash::FxHashMap;
 
 use crate::kernel::{Kind, Op};
 use crate::units::{Age, Bytes, Time};
@@ -134,8 +135,8 @@ pub struct Catalog {
     names: Vec<u8>,
     directories: Vec<Directory>,
     owners: Vec<(u32, u32)>,
-    owner_numbers: HashMap<(u32, u32), u32>,
-    linked: HashMap<(u64, u64), LinkedInode>,
+    owner_numbers: FxHashMap<(u32, u32), u32>,
+    linked: FxHashMap<(u64, u64), LinkedInode>,
     roots: Vec<Root>,
     unreadable: Vec<Unreadable>,
     complete: bool,
@@ -159,8 +160,8 @@ impl Catalog {
             names: Vec::new(),
             directories: Vec::new(),
             owners: Vec::new(),
-            owner_numbers: HashMap::new(),
-            linked: HashMap::new(),
+            owner_numbers: FxHashMap::default(),
+            linked: FxHashMap::default(),
             roots: Vec::new(),
             unreadable: Vec::new(),
             complete: false,
@@ -349,6 +350,17 @@ impl Catalog {
     /// How many entries of each kind a directory holds, itself included.
     pub fn kind_counts(&self, id: EntryId) -> KindCounts {
         let mut counts = KindCounts::default();
+        if let [only] = &self.roots[..]
+            && only.entry == id
+        {
+            let count = |kind| self.kind.iter().filter(|k| **k == kind).count() as u64;
+            return KindCounts {
+                files: count(Kind::File),
+                directories: count(Kind::Directory),
+                links: count(Kind::Link),
+                special: count(Kind::Special),
+            };
+        }
         let mut open = vec![id];
         while let Some(at) = open.pop() {
             match self.kind(at) {

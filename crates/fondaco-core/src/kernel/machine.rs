@@ -1,6 +1,8 @@
 //! Who and where we are.
 
 use std::io;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 
 use rustix::process::{Resource, Rlimit};
 
@@ -18,6 +20,24 @@ pub fn machine_id() -> String {
 /// The user that the kernel takes us for.
 pub fn effective_user() -> u32 {
     rustix::process::geteuid().as_raw()
+}
+
+/// The first directory on the way to `path`, itself included, in which somebody else could put
+/// another thing in its place: owned by neither root nor us, or writable by others and not sticky.
+///
+/// # Errors
+///
+/// As `stat(2)`. `path` must exist and hold no links.
+pub fn exposed_at(path: &Path) -> io::Result<Option<PathBuf>> {
+    for directory in path.ancestors() {
+        let meta = std::fs::metadata(directory)?;
+        let ours = meta.uid() == 0 || meta.uid() == effective_user();
+        let open = meta.mode() & 0o022 != 0 && meta.mode() & 0o1000 == 0;
+        if !ours || open {
+            return Ok(Some(directory.to_owned()));
+        }
+    }
+    Ok(None)
 }
 
 /// 128 random bits in hexadecimal (`getrandom(2)`).

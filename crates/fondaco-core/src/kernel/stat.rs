@@ -124,6 +124,33 @@ impl Stat {
     }
 }
 
+impl Stat {
+    /// From `fstatat(2)`, which knows no birth, no attributes and no mount.
+    pub(crate) fn of_plain(s: &rustix::fs::Stat, mount: u64) -> Self {
+        let time = |sec: i64, nsec: u64| Time { sec, nsec: nsec as u32 };
+        Self {
+            dev: s.st_dev,
+            ino: s.st_ino,
+            mount,
+            kind: Kind::of_mode(s.st_mode),
+            mode: s.st_mode,
+            links: s.st_nlink as u32,
+            uid: s.st_uid,
+            gid: s.st_gid,
+            size: s.st_size as u64,
+            blocks: s.st_blocks as u64,
+            rdev: s.st_rdev,
+            atime: time(s.st_atime, s.st_atime_nsec),
+            mtime: time(s.st_mtime, s.st_mtime_nsec),
+            ctime: time(s.st_ctime, s.st_ctime_nsec),
+            btime: None,
+            immutable: false,
+            append_only: false,
+            mount_root: false,
+        }
+    }
+}
+
 fn wanted() -> StatxFlags {
     StatxFlags::BASIC_STATS | StatxFlags::BTIME | StatxFlags::MNT_ID
 }

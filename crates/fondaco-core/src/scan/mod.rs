@@ -10,6 +10,7 @@ mod walk;
 
 use std::collections::HashSet;
 use std::io;
+use std::panic::AssertUnwindSafe;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
@@ -94,8 +95,13 @@ impl Scan {
             n => n,
         };
         let coordinator = std::thread::spawn(move || {
-            walk::run(&walking, &tasks, threads);
-            walking.end(begun.elapsed());
+            let walked =
+                std::panic::catch_unwind(AssertUnwindSafe(|| walk::run(&walking, &tasks, threads)));
+            // whoever waits must hear of the end, also of a bad one
+            walking.end(begun, walked.is_ok());
+            if let Err(panic) = walked {
+                std::panic::resume_unwind(panic);
+            }
         });
         Ok(Self { shared, begun, coordinator: Some(coordinator) })
     }
@@ -130,6 +136,12 @@ impl Scan {
     /// Whether it has ended and its totals are exact.
     pub fn is_done(&self) -> bool {
         self.shared.took().is_some()
+    }
+
+    /// Waits for the end, at most so long; says whether it has come.
+    pub fn wait_for(&self, most: Duration) -> bool {
+        self.shared.wait(most);
+        self.is_done()
     }
 
     /// Waits for the end.

@@ -10,11 +10,12 @@ use std::ffi::{CStr, CString, OsStr};
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering::{AcqRel, Acquire, Relaxed};
 use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize};
-use std::sync::{Arc, OnceLock, PoisonError, RwLock};
-use std::time::Duration;
+use std::sync::{Arc, Condvar, Mutex, PoisonError, RwLock};
+use std::time::{Duration, Instant};
 
 use crossbeam_deque::{Steal, Stealer, Worker};
 use rustix::fs::{AtFlags, StatxFlags};
@@ -33,12 +34,14 @@ pub(super) struct Shared {
     pub(super) unreadable: AtomicU64,
     pub(super) current: AtomicU32,
     pub(super) stop: AtomicBool,
-    took: OnceLock<Duration>,
+    took: Mutex<Option<Duration>>,
+    ended: Condvar,
     pending: AtomicUsize,
     held: Arc<AtomicUsize>,
     held_most: usize,
     cross_volumes: bool,
     kernel_mounts: HashMap<u64, bool>,
+    mount_points: Vec<PathBuf>,
 }
 
 impl Shared {
@@ -53,24 +56,46 @@ impl Shared {
             unreadable: AtomicU64::new(0),
             current: AtomicU32::new(0),
             stop: AtomicBool::new(false),
-            took: OnceLock::new(),
+            took: Mutex::new(None),
+            ended: Condvar::new(),
             pending: AtomicUsize::new(0),
             held: Arc::default(),
             held_most: (descriptors / 2).clamp(16, 8192),
             cross_volumes: options.cross_volumes,
             kernel_mounts: table.iter().map(interface).collect(),
+            mount_points: table.into_iter().map(|mount| mount.mount_point).collect(),
         }
     }
 
     pub(super) fn took(&self) -> Option<Duration> {
-        self.took.get().copied()
+        *self.took.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Waits for the end, at most so long.
+    pub(super) fn wait(&self, most: Duration) {
+        let took = self.took.lock().unwrap_or_else(PoisonError::into_inner);
+        // whether it timed out is asked by `took`
+        let _ = self.ended.wait_timeout_while(took, most, |took| took.is_none());
     }
 
     /// Makes the totals exact; the scan counts as ended only then.
-    pub(super) fn end(&self, took: Duration) {
-        let complete = !self.stop.load(Relaxed);
+    pub(super) fn end(&self, begun: Instant, whole: bool) {
+        let complete = whole && !self.stop.load(Relaxed);
         self.catalog.write().unwrap_or_else(PoisonError::into_inner).finish(complete);
-        self.took.get_or_init(|| took);
+        *self.took.lock().unwrap_or_else(PoisonError::into_inner) = Some(begun.elapsed());
+        self.ended.notify_all();
+    }
+
+    /// The path, if something is mounted below it.
+    fn if_above_mounts(&self, path: PathBuf) -> Option<PathBuf> {
+        let below = |mount: &PathBuf| mount.starts_with(&path) && *mount != path;
+        self.mount_points.iter().any(below).then_some(path)
+    }
+
+    /// Whether something is mounted directly in a directory: only then can an entry that is no
+    /// directory lie on another mount.
+    fn has_mounts_in(&self, path: &Path) -> bool {
+        self.mount_points.iter().any(|mount| mount.parent() == Some(path))
     }
 
     /// Whether to go into a directory that lies on another mount than its parent.
@@ -86,6 +111,8 @@ struct Task {
     parent: Option<Arc<Held>>,
     mount: u64,
     dev: u64,
+    /// Its path, as long as something is mounted below it.
+    above_mounts: Option<PathBuf>,
 }
 
 /// An open directory that has children still to be opened, counted against the limit.
@@ -114,6 +141,7 @@ pub(super) fn run(shared: &Shared, roots: &[(EntryId, Stat)], threads: usize) {
             parent: None,
             mount: stat.mount,
             dev: stat.dev,
+            above_mounts: shared.if_above_mounts(root_path(shared, *entry)),
         });
     }
     std::thread::scope(|scope| {
@@ -126,6 +154,7 @@ pub(super) fn run(shared: &Shared, roots: &[(EntryId, Stat)], threads: usize) {
                     reader: DirReader::default(),
                     batch: Batch::default(),
                     below: Vec::new(),
+                    above_mounts: None,
                 };
                 thread.work(stealers, number);
             });
@@ -140,6 +169,8 @@ struct Thread<'a> {
     batch: Batch,
     /// Place in the batch, mount and device of each directory to go into.
     below: Vec<(u32, CString, u64, u64)>,
+    /// The path of the directory at hand, if something is mounted below it.
+    above_mounts: Option<PathBuf>,
 }
 
 impl Thread<'_> {
@@ -176,13 +207,21 @@ impl Thread<'_> {
             Err(error) => return self.failed(task.entry, None, Op::OpenDirectory, error),
         };
         drop(task.parent);
+        self.above_mounts = task.above_mounts;
+        let careful =
+            self.above_mounts.as_ref().is_some_and(|path| self.shared.has_mounts_in(path));
         self.batch.clear();
         self.below.clear();
         let mut troubles = Vec::new();
         let (shared, batch, below) = (self.shared, &mut self.batch, &mut self.below);
         let mut counted = 0;
         let read = self.reader.read(&fd, |entry| {
-            match examine(fd.as_fd(), entry.name) {
+            let examined = if entry.surely_no_directory && !careful {
+                examine_file(fd.as_fd(), entry.name, task.mount)
+            } else {
+                examine(fd.as_fd(), entry.name)
+            };
+            match examined {
                 Ok(stat) => {
                     let name = entry.name.to_bytes();
                     let crosses = if stat.mount != 0 && task.mount != 0 {
@@ -198,6 +237,9 @@ impl Thread<'_> {
                             below.push((place, entry.name.to_owned(), stat.mount, stat.dev));
                             batch.push(name, &stat);
                         }
+                    } else if crosses && !shared.cross_volumes {
+                        // a file that is mounted over another: its bytes are its own volume's
+                        batch.push(name, &Stat { blocks: 0, size: 0, links: 1, ..stat });
                     } else {
                         batch.push(name, &stat);
                     }
@@ -246,7 +288,10 @@ impl Thread<'_> {
         // the last pushed is taken first: keep the directory's own order
         for (place, name, mount, dev) in self.below.drain(..).rev() {
             let entry = EntryId(first.0 + place);
-            self.own.push(Task { entry, name, parent: parent.clone(), mount, dev });
+            let above_mounts = self.above_mounts.as_ref().and_then(|path| {
+                self.shared.if_above_mounts(path.join(OsStr::from_bytes(name.to_bytes())))
+            });
+            self.own.push(Task { entry, name, parent: parent.clone(), mount, dev, above_mounts });
         }
     }
 
@@ -304,6 +349,17 @@ fn steal(stealers: &[Stealer<Task>], number: usize) -> Option<Task> {
         }
     }
     None
+}
+
+fn root_path(shared: &Shared, entry: EntryId) -> PathBuf {
+    shared.catalog.read().unwrap_or_else(PoisonError::into_inner).path(entry)
+}
+
+/// For what is no directory and has nothing mounted beside it: the older call costs less, and its
+/// mount is known.
+fn examine_file(directory: BorrowedFd<'_>, name: &CStr, mount: u64) -> io::Result<Stat> {
+    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+    Ok(Stat::of_plain(&rustix::fs::statat(directory, name, flags)?, mount))
 }
 
 /// Asks only for what a catalog keeps.

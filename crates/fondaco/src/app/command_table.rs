@@ -27,6 +27,7 @@ pub enum Command {
     TypePath,
     Waterline,
     Rescan,
+    Unreadable,
     StopScan,
     Rehearse,
     CarryOut,
@@ -341,6 +342,14 @@ pub static COMMANDS: &[Row] = &[
         8,
         |m| is_scanned(m) && !m.scan.is_running(),
         "scan the same paths anew",
+    ),
+    row(
+        Command::Unreadable,
+        "unreadable",
+        &[Key::Char('!')],
+        3,
+        |m| is_scanned(m) && m.scan.progress.unreadable > 0,
+        "list the places that the scan could not read, and why",
     ),
     row(
         Command::Units,

@@ -171,10 +171,7 @@ fn watch_scan(
             return;
         }
         // the first answer soon, then ten a second
-        let until = Instant::now() + wait;
-        while Instant::now() < until && !scan.is_done() {
-            std::thread::sleep(Duration::from_millis(5));
-        }
+        scan.wait_for(wait);
         wait = (wait * 2).min(Duration::from_millis(100));
     }
 }

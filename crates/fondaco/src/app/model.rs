@@ -365,6 +365,13 @@ pub enum Overlay {
         /// The selected one.
         cursor: usize,
     },
+    /// What the scan could not read.
+    Unreadable {
+        /// One line for each place.
+        places: Vec<String>,
+        /// First line shown.
+        offset: usize,
+    },
     /// What works here.
     Help {
         /// First line shown.

@@ -98,24 +98,19 @@ fn scan_paths(paths: &[PathBuf], walk: &Walk) -> Result<Scan> {
     let options = Options { cross_volumes: walk.cross_volumes, threads: 0, now: Time::now() };
     let mut scan = Scan::start(paths, &options)?;
     let mut line = ProgressLine::new();
-    let mut wait = Duration::from_micros(200);
-    while !scan.is_done() {
-        std::thread::sleep(wait);
-        wait = (wait * 2).min(Duration::from_millis(20));
+    while !scan.wait_for(Duration::from_millis(50)) {
         if stop_asked() {
             scan.stop();
         }
-        if wait >= Duration::from_millis(20) {
-            let progress = scan.progress();
-            let rate = progress.entries as f64 / progress.elapsed.as_secs_f64().max(0.001);
-            line.show(&format!(
-                "{} entries  {}  {}/s  {}",
-                grouped(progress.entries),
-                progress.bytes.shown(UnitStyle::Binary),
-                grouped(rate as u64),
-                Shown(&progress.current)
-            ));
-        }
+        let progress = scan.progress();
+        let rate = progress.entries as f64 / progress.elapsed.as_secs_f64().max(0.001);
+        line.show(&format!(
+            "{} entries  {}  {}/s  {}",
+            grouped(progress.entries),
+            progress.bytes.shown(UnitStyle::Binary),
+            grouped(rate as u64),
+            Shown(&progress.current)
+        ));
     }
     line.clear();
     scan.wait();

@@ -2,7 +2,7 @@
 
 use fondaco_core::plan::Deed;
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::units::Bytes;
+use fondaco_core::units::{Bytes, counted};
 use ratatui::layout::Rect;
 
 use super::pen::{Pen, wrap};
@@ -19,6 +19,7 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
             ask(pen, panel, sentence, typed, error.as_deref());
         }
         Some(Overlay::Palette { typed, cursor }) => palette(model, pen, panel, typed, *cursor),
+        Some(Overlay::Unreadable { places, offset }) => unreadable(pen, panel, places, *offset),
         Some(Overlay::Help { offset }) => help(model, pen, panel, *offset),
     }
 }
@@ -143,5 +144,20 @@ fn help(model: &Model, pen: &mut Pen<'_>, panel: Rect, offset: usize) {
         pen.text_right(area.x + 12, y, &keys.join(" "), theme.brass);
         pen.text(area.x + 14, y, row.name, theme.plain, 16);
         pen.text(area.x + 31, y, row.help, theme.dim, area.width.saturating_sub(31));
+    }
+}
+
+fn unreadable(pen: &mut Pen<'_>, panel: Rect, places: &[String], offset: usize) {
+    let theme = pen.theme;
+    let height = (places.len() as u16).saturating_add(2).min(panel.height.saturating_sub(2));
+    let area = sheet(pen, panel, 120, height);
+    let visible = usize::from(area.height.saturating_sub(2));
+    let offset = offset.min(places.len().saturating_sub(visible));
+    let more = if places.len() > visible { "; ↑ ↓ show more" } else { "" };
+    let count = counted(places.len() as u64, "place");
+    let title = format!("{count} could not be read; any other key closes{more}");
+    pen.text(area.x, area.y, &title, theme.brass, area.width);
+    for (i, place) in places.iter().skip(offset).take(visible).enumerate() {
+        pen.text(area.x, area.y + 2 + i as u16, place, theme.plain, area.width);
     }
 }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 
-use fondaco_core::catalog::{Catalog, EntryId, Reading};
+use fondaco_core::catalog::{Catalog, EntryId, Reading, Unreadable};
 use fondaco_core::scan::Progress;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, grouped};
@@ -12,7 +12,7 @@ use super::{now, start_scan};
 use crate::app::command_table::Key;
 use crate::app::geometry::list_rows;
 use crate::app::message::Job;
-use crate::app::model::{EntryRow, Focus, Model, Selected, Station};
+use crate::app::model::{EntryRow, Focus, Model, Overlay, Selected, Station};
 
 pub(super) fn on_begun(model: &mut Model, catalog: Arc<RwLock<Catalog>>) -> Vec<Job> {
     model.scan.catalog = Some(catalog);
@@ -309,6 +309,15 @@ pub(super) fn on_typed(model: &mut Model, key: Key) -> Vec<Job> {
     (model.directories.selected, model.directories.chosen) = (Some(Selected::Entry(id)), true);
     rank(model);
     look(model)
+}
+
+pub(super) fn list_unreadable(model: &mut Model) -> Vec<Job> {
+    let Some(readable) = read(model) else { return Vec::new() };
+    let line =
+        |place: &Unreadable| format!("cannot {} {}: {}", place.op, Shown(&place.path), place.error);
+    let places = readable.read_now().unreadable().iter().map(line).collect();
+    model.overlay = Some(Overlay::Unreadable { places, offset: 0 });
+    Vec::new()
 }
 
 /// Scans the same roots anew and comes back to where we are; the station stays.

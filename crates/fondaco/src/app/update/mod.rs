@@ -136,6 +136,7 @@ pub(super) fn on_command(model: &mut Model, command: Command) -> Vec<Job> {
             Vec::new()
         }
         Command::Rescan => directories::scan_again(model),
+        Command::Unreadable => directories::list_unreadable(model),
         Command::StopScan => vec![Job::StopScan],
         Command::Units => {
             model.units = model.units.next();
@@ -291,7 +292,8 @@ fn on_click(model: &mut Model, row: usize, double: bool) -> Vec<Job> {
 }
 
 fn move_cursor(model: &mut Model, by: i64) -> Vec<Job> {
-    if let Some(Overlay::Help { offset }) = &mut model.overlay {
+    if let Some(Overlay::Help { offset } | Overlay::Unreadable { offset, .. }) = &mut model.overlay
+    {
         *offset = offset.saturating_add_signed(by as isize);
         return Vec::new();
     }

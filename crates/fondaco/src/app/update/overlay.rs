@@ -52,19 +52,27 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
         }
         Some(Overlay::Palette { typed, cursor }) => return in_palette(model, typed, cursor, key),
         Some(Overlay::Help { offset }) => {
-            let offset = match key {
-                Key::Up => offset.saturating_sub(1),
-                Key::Down => offset + 1,
-                Key::PageUp => offset.saturating_sub(10),
-                Key::PageDown => offset + 10,
-                Key::Home => 0,
-                _ => return Vec::new(),
-            };
-            model.overlay = Some(Overlay::Help { offset });
+            model.overlay = scrolled(offset, key).map(|offset| Overlay::Help { offset });
+        }
+        Some(Overlay::Unreadable { places, offset }) => {
+            let offset = scrolled(offset, key);
+            model.overlay = offset.map(|offset| Overlay::Unreadable { places, offset });
         }
         None => {}
     }
     Vec::new()
+}
+
+/// Where a list stands after a key; nothing if the key closes it.
+fn scrolled(offset: usize, key: Key) -> Option<usize> {
+    match key {
+        Key::Up => Some(offset.saturating_sub(1)),
+        Key::Down => Some(offset + 1),
+        Key::PageUp => Some(offset.saturating_sub(10)),
+        Key::PageDown => Some(offset + 10),
+        Key::Home => Some(0),
+        _ => None,
+    }
 }
 
 fn first_letter(word: &str) -> char {

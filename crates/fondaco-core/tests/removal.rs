@@ -329,6 +329,22 @@ fn a_depot_that_is_full_or_read_only_costs_nothing() {
 }
 
 #[test]
+fn a_journal_that_cannot_be_written_stops_everything_before_it_begins() {
+    let Some(small) = Mounted::new("tmpfs", 1) else { return };
+    let mut place = Place::new();
+    let path = place.file("a.raw", 50_000);
+    let plan = place.plan(&[(&path, Deed::Delete)]);
+    let state = State::open(&small.path().join("state")).unwrap();
+    let full = std::fs::write(small.path().join("fill"), vec![1; 2 << 20]);
+    assert!(full.is_err(), "the volume of the journal is full");
+    place.state = state;
+    let refused = carry_out(&plan, &place.state, &|| NOW, &|_| ControlFlow::Continue(()));
+    let words = refused.unwrap_err().to_string();
+    assert!(words.contains("full") || words.contains("No space left"), "{words}");
+    assert!(path.exists());
+}
+
+#[test]
 fn a_depot_that_others_could_swap_is_not_used() {
     let mut place = Place::new();
     let path = place.file("a.raw", 1000);

@@ -188,6 +188,12 @@ fn bad_input_is_told_clearly_and_exit_codes_tell_it_apart() {
         assert_eq!(refused.code(), 3, "{}", refused.err());
         assert!(refused.out().contains("changed since it was reviewed"), "{}", refused.out());
     }
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::set_permissions(&plan, PermissionsExt::from_mode(0o666)).unwrap();
+    let exposed = demo.fondaco(&["carry-out", &plan]);
+    assert_eq!(exposed.code(), 1);
+    assert!(exposed.err().contains("others could have written it"), "{}", exposed.err());
+    std::fs::set_permissions(&plan, PermissionsExt::from_mode(0o600)).unwrap();
     let other = std::fs::read_to_string(&plan).unwrap().replace("\"fondaco\": 1", "\"fondaco\": 9");
     std::fs::write(&plan, other).unwrap();
     let version = demo.fondaco(&["carry-out", &plan]);

@@ -7,6 +7,7 @@ use crate::analysis::Protection;
 use crate::kernel::OpenFiles;
 use crate::plan::{Action, Deed, Located, Plan, Refusal, Survey, Touched, locate, survey_at};
 use crate::state::State;
+use crate::units::Time;
 
 /// What the checks of one run know.
 pub(super) struct Checks {
@@ -27,6 +28,13 @@ impl Checks {
             }
         }
         Self { protection, open }
+    }
+
+    /// Looks again who has what open, if the last look is some seconds old.
+    pub(super) fn refresh(&mut self, now: Time) {
+        if now.sec - self.open.taken.sec > 5 {
+            self.open = OpenFiles::collect(now);
+        }
     }
 
     /// Opens the target's directory and makes sure that the target is what was reviewed, is not

@@ -247,6 +247,7 @@ impl Run<'_> {
             if self.stopped {
                 break;
             }
+            self.checks.refresh((self.clock)());
             let ready = self.intend(batch)?;
             let mut parents = HashMap::new();
             for (at, located) in ready {

@@ -18,7 +18,7 @@ use crate::units::{Bytes, Time};
 #[derive(Debug, thiserror::Error)]
 pub enum JournalError {
     /// The database refused: a full disk, no rights, damage.
-    #[error("the journal {} cannot be used: {source}", Shown(path))]
+    #[error("the journal {} cannot be used: {source}{}", Shown(path), hint(source))]
     Database {
         /// The file.
         path: PathBuf,
@@ -33,6 +33,16 @@ pub enum JournalError {
         /// Its version.
         found: u32,
     },
+}
+
+/// What to do next, where that is known: the volume that is full may be the journal's own.
+fn hint(error: &rusqlite::Error) -> &'static str {
+    match error.sqlite_error_code() {
+        Some(rusqlite::ErrorCode::DiskFull) => {
+            "; keep it on another volume, for instance with --state /dev/shm/fondaco"
+        }
+        _ => "",
+    }
 }
 
 const VERSION: u32 = 1;

@@ -52,6 +52,20 @@ pub fn random_id() -> io::Result<String> {
     Ok(bytes.iter().map(|b| format!("{b:02x}")).collect())
 }
 
+/// Gives the calling thread a descriptor table of its own, a copy of the one it shared until now
+/// (`unshare(2)`, `CLONE_FILES`). It has a say over none of the others' descriptors from then on, nor
+/// they over its own, so it must not be handed any, and must end without leaving any to others.
+///
+/// # Errors
+///
+/// As `unshare(2)`; then the thread goes on with the shared table.
+pub fn own_descriptor_table() -> io::Result<()> {
+    // SAFETY: memory is not affected. What is unsafe is to use or close a descriptor number of one table
+    // in another; the one caller keeps descriptors to the thread that opened them (`scan::held`), and
+    // returns those of others to them.
+    Ok(unsafe { rustix::thread::unshare_unsafe(rustix::thread::UnshareFlags::FILES) }?)
+}
+
 /// Raises the soft limit of open descriptors to the hard one; returns what it is then.
 pub fn raise_descriptor_limit() -> u64 {
     let Rlimit { current, maximum } = rustix::process::getrlimit(Resource::Nofile);

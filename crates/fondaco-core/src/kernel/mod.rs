@@ -17,7 +17,9 @@ mod stat;
 pub use beneath::{CallError, Op, PrivateDir, open_beneath, open_directory, open_root, parent_of};
 pub use capacity::{Capacity, capacity};
 pub use durable::{sync_directory, write_whole};
-pub use machine::{effective_user, exposed_at, machine_id, raise_descriptor_limit, random_id};
+pub use machine::{
+    effective_user, exposed_at, machine_id, own_descriptor_table, raise_descriptor_limit, random_id,
+};
 pub use mounts::{Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};
 pub use read_dir::{DirReader, RawEntry};

@@ -6,6 +6,7 @@
 //! kernel permits that, no links followed, no automounts triggered, no other volume entered
 //! unless asked.
 
+mod held;
 mod walk;
 
 use std::collections::HashSet;

@@ -2,8 +2,8 @@
 //!
 //! Every thread works depth first from a stack of its own, so that few descriptors are open, and
 //! takes from the others what lies nearest the root when it has run dry. A directory is opened
-//! relative to its parent's descriptor, so no path is ever too long; when descriptors run short
-//! the parent is found again by name from its root.
+//! relative to its parent's descriptor, so no path is ever too long; when descriptors run short, or
+//! the directory was taken from another thread, it is found by name from its root.
 
 use std::collections::HashMap;
 use std::ffi::{CStr, CString, OsStr};
@@ -14,13 +14,14 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering::{AcqRel, Acquire, Relaxed};
 use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize};
-use std::sync::{Arc, Condvar, Mutex, PoisonError, RwLock};
+use std::sync::{Arc, Condvar, Mutex, PoisonError, RwLock, RwLockWriteGuard, TryLockError};
 use std::time::{Duration, Instant};
 
 use crossbeam_deque::{Steal, Stealer, Worker};
 use rustix::fs::{AtFlags, StatxFlags};
 
 use super::Options;
+use super::held::{Held, Holdings};
 use crate::catalog::{Batch, Catalog, EntryId, Reading, Unreadable};
 use crate::kernel::{self, DirReader, Kind, Op, Stat};
 use crate::volume::is_kernel_interface;
@@ -37,7 +38,6 @@ pub(super) struct Shared {
     took: Mutex<Option<Duration>>,
     ended: Condvar,
     pending: AtomicUsize,
-    held: Arc<AtomicUsize>,
     held_most: usize,
     cross_volumes: bool,
     kernel_mounts: HashMap<u64, bool>,
@@ -59,7 +59,6 @@ impl Shared {
             took: Mutex::new(None),
             ended: Condvar::new(),
             pending: AtomicUsize::new(0),
-            held: Arc::default(),
             held_most: (descriptors / 2).clamp(16, 8192),
             cross_volumes: options.cross_volumes,
             kernel_mounts: table.iter().map(interface).collect(),
@@ -84,6 +83,19 @@ impl Shared {
         self.catalog.write().unwrap_or_else(PoisonError::into_inner).finish(complete);
         *self.took.lock().unwrap_or_else(PoisonError::into_inner) = Some(begun.elapsed());
         self.ended.notify_all();
+    }
+
+    /// The catalog, to be written to. An append takes some microseconds, less than it costs to be put to
+    /// sleep and woken, so it is tried for a while first.
+    fn write_soon(&self) -> RwLockWriteGuard<'_, Catalog> {
+        for _ in 0..2000 {
+            match self.catalog.try_write() {
+                Ok(catalog) => return catalog,
+                Err(TryLockError::Poisoned(poisoned)) => return poisoned.into_inner(),
+                Err(TryLockError::WouldBlock) => std::hint::spin_loop(),
+            }
+        }
+        self.catalog.write().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The path, if something is mounted below it.
@@ -115,18 +127,6 @@ struct Task {
     above_mounts: Option<PathBuf>,
 }
 
-/// An open directory that has children still to be opened, counted against the limit.
-struct Held {
-    fd: OwnedFd,
-    count: Arc<AtomicUsize>,
-}
-
-impl Drop for Held {
-    fn drop(&mut self) {
-        self.count.fetch_sub(1, Relaxed);
-    }
-}
-
 /// Walks everything below the roots and returns when all is read or a stop was asked for.
 pub(super) fn run(shared: &Shared, roots: &[(EntryId, Stat)], threads: usize) {
     let workers: Vec<Worker<Task>> = (0..threads).map(|_| Worker::new_lifo()).collect();
@@ -144,19 +144,24 @@ pub(super) fn run(shared: &Shared, roots: &[(EntryId, Stat)], threads: usize) {
             above_mounts: shared.if_above_mounts(root_path(shared, *entry)),
         });
     }
+    let holdings = Holdings::new(threads, shared.held_most);
     std::thread::scope(|scope| {
         for (number, own) in workers.into_iter().enumerate() {
-            let stealers = &stealers;
+            let (stealers, holdings) = (&stealers, Arc::clone(&holdings));
             scope.spawn(move || {
+                // without it, the scan is only slower
+                let _ = kernel::own_descriptor_table();
                 let mut thread = Thread {
                     shared,
+                    number,
+                    holdings,
                     own,
                     reader: DirReader::default(),
                     batch: Batch::default(),
                     below: Vec::new(),
                     above_mounts: None,
                 };
-                thread.work(stealers, number);
+                thread.work(stealers);
             });
         }
     });
@@ -164,6 +169,8 @@ pub(super) fn run(shared: &Shared, roots: &[(EntryId, Stat)], threads: usize) {
 
 struct Thread<'a> {
     shared: &'a Shared,
+    number: usize,
+    holdings: Arc<Holdings>,
     own: Worker<Task>,
     reader: DirReader,
     batch: Batch,
@@ -174,10 +181,10 @@ struct Thread<'a> {
 }
 
 impl Thread<'_> {
-    fn work(&mut self, stealers: &[Stealer<Task>], number: usize) {
+    fn work(&mut self, stealers: &[Stealer<Task>]) {
         let mut idle = 0u32;
         while self.shared.pending.load(Acquire) > 0 && !self.shared.stop.load(Relaxed) {
-            match self.own.pop().or_else(|| steal(stealers, number)) {
+            match self.own.pop().or_else(|| steal(stealers, self.number)) {
                 Some(task) => {
                     idle = 0;
                     // counted down also when a panic unwinds, or the other threads wait for ever
@@ -185,6 +192,7 @@ impl Thread<'_> {
                     self.visit(task);
                 }
                 None => {
+                    self.holdings.empty_bin(self.number);
                     idle += 1;
                     if idle < 16 {
                         std::thread::yield_now();
@@ -198,15 +206,18 @@ impl Thread<'_> {
 
     fn visit(&mut self, task: Task) {
         self.shared.current.store(task.entry.0, Relaxed);
-        let opened = match &task.parent {
-            Some(parent) => kernel::open_directory(&parent.fd, task.name.as_c_str()),
+        let parent = task.parent.as_ref().and_then(|parent| parent.for_thread(self.number));
+        let opened = match parent {
+            Some(parent) => kernel::open_directory(parent, task.name.as_c_str()),
             None => self.open_by_names(task.entry),
         };
+        if let Some(parent) = task.parent {
+            Held::release(parent, self.number);
+        }
         let fd = match opened {
             Ok(fd) => fd,
             Err(error) => return self.failed(task.entry, None, Op::OpenDirectory, error),
         };
-        drop(task.parent);
         self.above_mounts = task.above_mounts;
         let careful =
             self.above_mounts.as_ref().is_some_and(|path| self.shared.has_mounts_in(path));
@@ -265,10 +276,7 @@ impl Thread<'_> {
 
     /// Appends the batch and puts the directories in it on the own stack.
     fn hand_over(&mut self, entry: EntryId, fd: OwnedFd) {
-        let appended = {
-            let mut catalog = self.shared.catalog.write().unwrap_or_else(PoisonError::into_inner);
-            catalog.append(entry, &self.batch)
-        };
+        let appended = self.shared.write_soon().append(entry, &self.batch);
         let first = match appended {
             Ok(first) => first,
             Err(full) => {
@@ -279,12 +287,7 @@ impl Thread<'_> {
             return;
         }
         self.shared.pending.fetch_add(self.below.len(), AcqRel);
-        let parent = if self.shared.held.fetch_add(1, Relaxed) < self.shared.held_most {
-            Some(Arc::new(Held { fd, count: Arc::clone(&self.shared.held) }))
-        } else {
-            self.shared.held.fetch_sub(1, Relaxed);
-            None
-        };
+        let parent = self.holdings.hold(self.number, fd);
         // the last pushed is taken first: keep the directory's own order
         for (place, name, mount, dev) in self.below.drain(..).rev() {
             let entry = EntryId(first.0 + place);
@@ -292,6 +295,9 @@ impl Thread<'_> {
                 self.shared.if_above_mounts(path.join(OsStr::from_bytes(name.to_bytes())))
             });
             self.own.push(Task { entry, name, parent: parent.clone(), mount, dev, above_mounts });
+        }
+        if let Some(parent) = parent {
+            Held::release(parent, self.number);
         }
     }
 

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
+use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
@@ -148,11 +149,17 @@ pub fn bytes_path(root: &Path, name: &[u8]) -> PathBuf {
     root.join(OsStr::from_bytes(name))
 }
 
+/// Says loudly that something was not tested; not by `eprintln`, which the test runner keeps to itself.
+#[allow(clippy::explicit_write)]
+pub fn skipped(what: &str) {
+    writeln!(std::io::stderr(), "SKIPPED: {what}").unwrap();
+}
+
 /// Whether what needs root can be tested; says so loudly if not.
 pub fn is_root(what: &str) -> bool {
     let root = rustix::process::geteuid().is_root();
     if !root {
-        eprintln!("SKIPPED, needs root: {what}");
+        skipped(&format!("needs root: {what}"));
     }
     root
 }

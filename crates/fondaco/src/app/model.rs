@@ -405,6 +405,8 @@ pub struct Model {
     pub volumes: Vec<Volume>,
     /// They have been asked.
     pub volumes_loaded: bool,
+    /// When they were asked last.
+    pub volumes_asked: Time,
     /// The selected one.
     pub volume_cursor: usize,
     /// The scan.
@@ -444,6 +446,7 @@ impl Model {
             units: UnitStyle::Binary,
             volumes: Vec::new(),
             volumes_loaded: false,
+            volumes_asked: now,
             volume_cursor: 0,
             scan: ScanState::default(),
             directories: Directories::default(),

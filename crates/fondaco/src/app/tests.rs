@@ -99,6 +99,10 @@ impl Stage {
         places.push(at(Station::Directories, Some(Overlay::Help { offset: 0 }), false));
         let palette = Overlay::Palette { typed: String::new(), cursor: 0 };
         places.push(at(Station::Volumes, Some(palette), false));
+        let places_unread =
+            vec!["cannot read directory /srv/\\x1b[2J: Permission denied".into(); 90];
+        let unread = Overlay::Unreadable { places: places_unread, offset: 3 };
+        places.push(at(Station::Directories, Some(unread), false));
         let mut choosing = at(Station::Directories, None, false);
         choosing.keys(&[Key::Char(' ')]);
         places.push(choosing);

@@ -1,12 +1,16 @@
 //! `fondaco carry-out`
 
 use std::cell::RefCell;
-use std::path::PathBuf;
+use std::fs::File;
+use std::io::Read;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, bail};
 use fondaco_core::carry_out::{
     CarryOutError, EntryState, Rehearsal, RunState, RunSummary, Settled, carry_out, rehearse,
 };
+use fondaco_core::kernel::effective_user;
 use fondaco_core::plan::Plan;
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
@@ -21,14 +25,25 @@ use crate::output::{self, ProgressLine, say};
 pub(super) fn run(arguments: &cli::CarryOut, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
     let file = &arguments.plan;
-    let text = std::fs::read_to_string(file)
-        .with_context(|| format!("cannot read the plan {}", Shown(file)))?;
+    let text = read_own(file).with_context(|| format!("cannot read the plan {}", Shown(file)))?;
     let plan = Plan::parse(&text).with_context(|| format!("{} cannot be used", Shown(file)))?;
     if arguments.rehearse {
         run_rehearsal(&plan, &state, arguments.json)
     } else {
         run_plan(&plan, &state, arguments.json)
     }
+}
+
+/// Reads a file that nobody but this user or root can have written: what a plan says is done.
+fn read_own(file: &Path) -> Result<String> {
+    let mut open = File::open(file)?;
+    let meta = open.metadata()?;
+    if ![0, effective_user()].contains(&meta.uid()) || meta.mode() & 0o022 != 0 {
+        bail!("others could have written it: it must belong to this user, with mode 600 or 644");
+    }
+    let mut text = String::new();
+    open.read_to_string(&mut text)?;
+    Ok(text)
 }
 
 fn run_rehearsal(plan: &Plan, state: &State, json: bool) -> Result<Outcome> {

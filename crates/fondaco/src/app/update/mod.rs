@@ -35,12 +35,14 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             directories::rank(model);
             Vec::new()
         }
-        Message::Tick(now) => {
-            model.now = now;
-            Vec::new()
-        }
+        Message::Tick(now) => on_tick(model, now),
         Message::Volumes(volumes) => {
+            // the selected volume stays selected when others come or go
+            let selected = model.selected_volume().map(|volume| volume.mount_point.clone());
+            let place = volumes.iter().position(|v| Some(&v.mount_point) == selected.as_ref());
+            model.volume_cursor = place.unwrap_or(model.volume_cursor);
             model.volumes = volumes;
+            model.volumes_asked = model.now;
             model.volumes_loaded = true;
             model.volume_cursor = model.volume_cursor.min(model.volumes.len().saturating_sub(1));
             Vec::new()
@@ -84,6 +86,18 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             Vec::new()
         }
     }
+}
+
+/// Levels move while we look at them: every ten seconds the volumes are asked again, as long as all of
+/// them answer.
+fn on_tick(model: &mut Model, now: Time) -> Vec<Job> {
+    model.now = now;
+    let due = model.volumes_loaded && now.sec - model.volumes_asked.sec >= 10;
+    if due && model.volumes.iter().all(|volume| volume.capacity.is_ok()) {
+        model.volumes_asked = now;
+        return vec![Job::LoadVolumes(model.state.clone())];
+    }
+    Vec::new()
 }
 
 /// What is to be done when the application opens.

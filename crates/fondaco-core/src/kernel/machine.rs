@@ -3,6 +3,7 @@
 use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use rustix::process::{Resource, Rlimit};
 
@@ -64,6 +65,12 @@ pub fn own_descriptor_table() -> io::Result<()> {
     // in another; the one caller keeps descriptors to the thread that opened them (`scan::held`), and
     // returns those of others to them.
     Ok(unsafe { rustix::thread::unshare_unsafe(rustix::thread::UnshareFlags::FILES) }?)
+}
+
+/// Time that all threads of this process together have computed (`clock_gettime(2)`).
+pub fn processor_time() -> Duration {
+    let time = rustix::time::clock_gettime(rustix::time::ClockId::ProcessCPUTime);
+    Duration::new(time.tv_sec.max(0) as u64, time.tv_nsec as u32)
 }
 
 /// Raises the soft limit of open descriptors to the hard one; returns what it is then.

@@ -18,7 +18,8 @@ pub use beneath::{CallError, Op, PrivateDir, open_beneath, open_directory, open_
 pub use capacity::{Capacity, capacity};
 pub use durable::{sync_directory, write_whole};
 pub use machine::{
-    effective_user, exposed_at, machine_id, own_descriptor_table, raise_descriptor_limit, random_id,
+    effective_user, exposed_at, machine_id, own_descriptor_table, processor_time,
+    raise_descriptor_limit, random_id,
 };
 pub use mounts::{Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};

@@ -22,14 +22,14 @@ use crate::catalog::{Catalog, EntryId};
 use crate::kernel::{self, CallError, Kind, Op};
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
-use walk::Shared;
+use walk::{Shared, Threads};
 
 /// How to scan.
 #[derive(Clone, Debug)]
 pub struct Options {
     /// Enter other volumes that are mounted below. Kernel interfaces such as `/proc` never are.
     pub cross_volumes: bool,
-    /// Threads that read; 0 for as many as there are cores.
+    /// Threads that read; 0 for as many as there are cores, and more while they wait for a device.
     pub threads: usize,
     /// The moment that ages are counted from.
     pub now: Time,
@@ -92,8 +92,11 @@ impl Scan {
         let begun = Instant::now();
         let walking = Arc::clone(&shared);
         let threads = match options.threads {
-            0 => std::thread::available_parallelism().map_or(2, |n| n.get().max(2)),
-            n => n,
+            0 => {
+                let cores = std::thread::available_parallelism().map_or(2, |n| n.get().max(2));
+                Threads { first: cores, most: cores.max(8) }
+            }
+            n => Threads { first: n, most: n },
         };
         let coordinator = std::thread::spawn(move || {
             let walked =

@@ -14,7 +14,9 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering::{AcqRel, Acquire, Relaxed};
 use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize};
-use std::sync::{Arc, Condvar, Mutex, PoisonError, RwLock, RwLockWriteGuard, TryLockError};
+use std::sync::{
+    Arc, Condvar, Mutex, OnceLock, PoisonError, RwLock, RwLockWriteGuard, TryLockError,
+};
 use std::time::{Duration, Instant};
 
 use crossbeam_deque::{Steal, Stealer, Worker};
@@ -38,6 +40,7 @@ pub(super) struct Shared {
     took: Mutex<Option<Duration>>,
     ended: Condvar,
     pending: AtomicUsize,
+    coordinator: OnceLock<std::thread::Thread>,
     held_most: usize,
     cross_volumes: bool,
     kernel_mounts: HashMap<u64, bool>,
@@ -59,6 +62,7 @@ impl Shared {
             took: Mutex::new(None),
             ended: Condvar::new(),
             pending: AtomicUsize::new(0),
+            coordinator: OnceLock::new(),
             held_most: (descriptors / 2).clamp(16, 8192),
             cross_volumes: options.cross_volumes,
             kernel_mounts: table.iter().map(interface).collect(),
@@ -110,6 +114,10 @@ impl Shared {
         self.mount_points.iter().any(|mount| mount.parent() == Some(path))
     }
 
+    fn goes_on(&self) -> bool {
+        self.pending.load(Acquire) > 0 && !self.stop.load(Relaxed)
+    }
+
     /// Whether to go into a directory that lies on another mount than its parent.
     fn enters(&self, stat: &Stat) -> bool {
         self.cross_volumes && !self.kernel_mounts.get(&stat.mount).copied().unwrap_or(true)
@@ -128,14 +136,19 @@ struct Task {
 }
 
 /// Walks everything below the roots and returns when all is read or a stop was asked for.
-pub(super) fn run(shared: &Shared, roots: &[(EntryId, Stat)], threads: usize) {
-    let workers: Vec<Worker<Task>> = (0..threads).map(|_| Worker::new_lifo()).collect();
+///
+/// Begins with `threads.first`. While they wait for the device more than they compute, more are added up
+/// to `threads.most`: in memory a thread for each core is best, on a device more requests must be on
+/// their way than there are cores.
+pub(super) fn run(shared: &Shared, roots: &[(EntryId, Stat)], threads: Threads) {
+    let workers: Vec<Worker<Task>> = (0..threads.most).map(|_| Worker::new_lifo()).collect();
     let stealers: Vec<Stealer<Task>> = workers.iter().map(Worker::stealer).collect();
     shared.pending.store(roots.len(), Relaxed);
+    shared.coordinator.get_or_init(std::thread::current);
     for (i, (entry, stat)) in roots.iter().enumerate() {
         shared.entries.fetch_add(1, Relaxed);
         shared.bytes.fetch_add(stat.allocated().get(), Relaxed);
-        workers[i % threads].push(Task {
+        workers[i % threads.first].push(Task {
             entry: *entry,
             name: CString::default(),
             parent: None,
@@ -144,27 +157,53 @@ pub(super) fn run(shared: &Shared, roots: &[(EntryId, Stat)], threads: usize) {
             above_mounts: shared.if_above_mounts(root_path(shared, *entry)),
         });
     }
-    let holdings = Holdings::new(threads, shared.held_most);
+    let holdings = Holdings::new(threads.most, shared.held_most);
     std::thread::scope(|scope| {
-        for (number, own) in workers.into_iter().enumerate() {
-            let (stealers, holdings) = (&stealers, Arc::clone(&holdings));
-            scope.spawn(move || {
-                // without it, the scan is only slower
-                let _ = kernel::own_descriptor_table();
-                let mut thread = Thread {
-                    shared,
-                    number,
-                    holdings,
-                    own,
-                    reader: DirReader::default(),
-                    batch: Batch::default(),
-                    below: Vec::new(),
-                    above_mounts: None,
-                };
-                thread.work(stealers);
-            });
+        let mut workers = workers.into_iter().enumerate();
+        let mut add = |count: usize| {
+            for (number, own) in workers.by_ref().take(count) {
+                let (stealers, holdings) = (&stealers, Arc::clone(&holdings));
+                scope.spawn(move || {
+                    // without it, the scan is only slower
+                    let _ = kernel::own_descriptor_table();
+                    Thread {
+                        shared,
+                        number,
+                        holdings,
+                        own,
+                        reader: DirReader::default(),
+                        batch: Batch::default(),
+                        below: Vec::new(),
+                        above_mounts: None,
+                    }
+                    .work(stealers);
+                });
+            }
+        };
+        add(threads.first);
+        let mut running = threads.first;
+        let mut before = (Instant::now(), kernel::processor_time());
+        while running < threads.most && shared.goes_on() {
+            // woken early by the end
+            std::thread::park_timeout(Duration::from_millis(20));
+            let now = (Instant::now(), kernel::processor_time());
+            let computing = (now.1 - before.1).as_secs_f64() / (now.0 - before.0).as_secs_f64();
+            if computing < 0.6 * threads.first as f64 && shared.pending.load(Relaxed) > running {
+                add(2);
+                running += 2;
+            }
+            before = now;
         }
     });
+}
+
+/// How many threads a walk has.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Threads {
+    /// From the beginning.
+    pub(super) first: usize,
+    /// At most.
+    pub(super) most: usize,
 }
 
 struct Thread<'a> {
@@ -183,12 +222,12 @@ struct Thread<'a> {
 impl Thread<'_> {
     fn work(&mut self, stealers: &[Stealer<Task>]) {
         let mut idle = 0u32;
-        while self.shared.pending.load(Acquire) > 0 && !self.shared.stop.load(Relaxed) {
+        while self.shared.goes_on() {
             match self.own.pop().or_else(|| steal(stealers, self.number)) {
                 Some(task) => {
                     idle = 0;
                     // counted down also when a panic unwinds, or the other threads wait for ever
-                    let _done = CountDown(&self.shared.pending);
+                    let _done = CountDown(self.shared);
                     self.visit(task);
                 }
                 None => {
@@ -335,11 +374,15 @@ impl Thread<'_> {
     }
 }
 
-struct CountDown<'a>(&'a AtomicUsize);
+struct CountDown<'a>(&'a Shared);
 
 impl Drop for CountDown<'_> {
     fn drop(&mut self) {
-        self.0.fetch_sub(1, AcqRel);
+        if self.0.pending.fetch_sub(1, AcqRel) == 1
+            && let Some(coordinator) = self.0.coordinator.get()
+        {
+            coordinator.unpark();
+        }
     }
 }
 

@@ -30,7 +30,7 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         return;
     }
     let columns = Columns {
-        bar: if area.width >= 90 { 14 } else { 10 },
+        bar: if area.width >= 90 { 16 } else { 10 },
         users: area.width >= 84,
         inodes: area.width >= 76,
     };
@@ -38,7 +38,7 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         + 9
         + NUMBER * (2 + u16::from(columns.users))
         + 8 * u16::from(columns.inodes)
-        + 11;
+        + 12;
     let name = area.width.saturating_sub(fixed + 2);
     heading(pen, area, &columns, name);
     let visible = usize::from(area.height - 1);

@@ -162,6 +162,7 @@ pub(super) fn ask_to_carry_out(model: &mut Model) -> Vec<Job> {
     let lost = match deleted {
         0 => "All of it can be put back.".to_owned(),
         n if n == count => "What is deleted cannot be put back.".to_owned(),
+        1 => "1 of them deletes for good and cannot be put back.".to_owned(),
         n => format!("{n} of them delete for good and cannot be put back."),
     };
     let left_out = match model.draft.planned().len() - count {

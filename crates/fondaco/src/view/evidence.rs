@@ -10,7 +10,7 @@ use ratatui::style::Style;
 use std::sync::PoisonError;
 
 use super::journal::{age, counts, measured};
-use super::pen::Pen;
+use super::pen::{Pen, cut_path};
 use super::plan::guard;
 use crate::app::geometry;
 use crate::app::model::{Model, Selected, Station};
@@ -75,7 +75,8 @@ fn draw_tall(pen: &mut Pen<'_>, area: Rect, sheet: &Sheet) {
             return;
         }
         pen.text_right(area.x + 10, y, value, theme.plain);
-        pen.text(area.x + 12, y, name, theme.plain, area.width.saturating_sub(12));
+        let width = area.width.saturating_sub(12);
+        pen.text(area.x + 12, y, &cut_path(name, usize::from(width)), theme.plain, width);
     }
 }
 
@@ -153,7 +154,12 @@ fn of_entry(model: &Model, pen: &Pen<'_>) -> Sheet {
     };
     let known = model.evidence.as_ref().filter(|(id, _)| *id == row.id);
     let Some((id, evidence)) = known else {
-        sheet.verdict = Some(("looking …".to_owned(), theme.dim));
+        let text = if model.scan.running && !model.directories.chosen {
+            "Rankings still move: choose an entry to look at it."
+        } else {
+            "looking …"
+        };
+        sheet.verdict = Some((text.to_owned(), theme.dim));
         sheet.fact("allocated", model.bytes(row.allocated));
         sheet.fact("apparent", model.bytes(row.apparent));
         return sheet;

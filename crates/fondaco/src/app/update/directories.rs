@@ -141,6 +141,10 @@ pub(super) fn look(model: &mut Model) -> Vec<Job> {
         model.evidence = None;
         return Vec::new();
     };
+    if model.scan.running && !model.directories.chosen {
+        // rankings still move: looking at whatever comes first would only hold up the scan
+        return Vec::new();
+    }
     let known = model.evidence.as_ref().is_some_and(|(known, _)| *known == id);
     let asked = model.asked_evidence == Some((model.scan.number, id));
     if known || asked {

@@ -305,3 +305,87 @@ fn a_scan_changes_no_access_time() {
     fondaco_core::volume::used_below(&root);
     assert_eq!(times(), before);
 }
+
+#[test]
+fn a_ranking_of_many_children_sorts_only_what_is_shown_and_sums_the_rest() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    for i in 0..3000u32 {
+        let file = std::fs::File::create(root.join(format!("tide-{i:05}"))).unwrap();
+        file.set_len(u64::from(i.wrapping_mul(2_654_435_761) % 50_000)).unwrap();
+    }
+    let scan = scan_one(&root);
+    let catalog = scan.catalog();
+    let whole = catalog.roots()[0].entry;
+    let mut sizes: Vec<u64> =
+        catalog.children(whole).map(|id| catalog.apparent(id).get()).collect();
+    sizes.sort_unstable_by(|a, b| b.cmp(a));
+    for limit in [0, 1, 50, 2999, 3000, 9999] {
+        let ranking = catalog.ranking(whole, Order::Apparent, limit);
+        let shown: Vec<u64> = ranking.rows.iter().map(|id| catalog.apparent(*id).get()).collect();
+        assert_eq!(shown, sizes[..limit.min(3000)]);
+        assert_eq!(ranking.tail.children, 3000u64.saturating_sub(limit as u64));
+        assert_eq!(ranking.tail.entries, ranking.tail.children);
+    }
+}
+
+#[test]
+fn a_scan_can_be_stopped_and_keeps_what_it_knows() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    for i in 0..400 {
+        let at = root.join(format!("{}/{i}", i % 20));
+        std::fs::create_dir_all(&at).unwrap();
+        (0..20).for_each(|f| std::fs::write(at.join(f.to_string()), b"x").unwrap());
+    }
+    let options = Options { cross_volumes: false, threads: 2, now: NOW };
+    let mut scan = Scan::start(std::slice::from_ref(&root), &options).unwrap();
+    scan.stop();
+    assert!(scan.wait_for(std::time::Duration::from_secs(10)), "a stop is obeyed");
+    scan.wait();
+    let catalog = scan.catalog();
+    assert!(!catalog.is_complete());
+    let counted: u64 = catalog.entries(catalog.roots()[0].entry);
+    assert_eq!(counted, catalog.len() as u64, "the totals are those of what is known");
+}
+
+#[test]
+fn a_tree_that_changes_under_the_scan_does_no_harm() {
+    use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    let (still, busy) = (root.join("still"), root.join("busy"));
+    for i in 0..200 {
+        let at = still.join(i.to_string());
+        std::fs::create_dir_all(&at).unwrap();
+        std::fs::write(at.join("file"), [1; 4096]).unwrap();
+    }
+    std::fs::create_dir(&busy).unwrap();
+    let stop = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        for worker in 0..2 {
+            let (busy, stop) = (&busy, &stop);
+            scope.spawn(move || {
+                for i in (0u64..).take_while(|_| !stop.load(Relaxed)) {
+                    let name = |n: u64| busy.join(format!("{worker}-{}", n % 50));
+                    // whatever of this fails because the other was faster is what is wanted
+                    let _ = std::fs::create_dir(name(i));
+                    let _ = std::fs::write(name(i).join("file"), [1; 100]);
+                    let _ = std::fs::rename(name(i), name(i + 7));
+                    let _ = std::fs::remove_dir_all(name(i + 3));
+                }
+            });
+        }
+        for _ in 0..60 {
+            let scan = scan_one(&root);
+            let catalog = scan.catalog();
+            let id = catalog.find(&still).unwrap();
+            assert_eq!(catalog.entries(id), 401, "what does not change is counted exactly");
+            assert!(catalog.unreadable().iter().all(|place| place.path.starts_with(&busy)));
+            let sum: u64 = catalog.children(id).map(|c| catalog.allocated(c).get()).sum();
+            let own = still.metadata().unwrap().blocks() * 512;
+            assert_eq!(catalog.allocated(id).get(), sum + own);
+        }
+        stop.store(true, Relaxed);
+    });
+}

@@ -146,3 +146,79 @@ fn holders(catalog: &Catalog, id: EntryId, stat: &Stat, open: &OpenFiles) -> Vec
     }
     found
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::scan::{Options, Scan};
+    use std::path::Path;
+
+    const DAY: i64 = 86_400;
+
+    #[test]
+    fn the_verdict_is_the_gravest_thing_that_is_known() {
+        let directory = tempfile::tempdir().unwrap();
+        let root = directory.path().canonicalize().unwrap();
+        let names = ["plain", "linked", "kept", "gone", "live", "tree/deep/live-too"];
+        for name in names {
+            std::fs::create_dir_all(root.join(name).parent().unwrap()).unwrap();
+            std::fs::write(root.join(name), [1; 5000]).unwrap();
+        }
+        std::fs::hard_link(root.join("linked"), root.join("linked-too")).unwrap();
+        let state = State::open(&root.join("state")).unwrap();
+        let written = kernel::stat_path(&root.join("plain")).unwrap().mtime;
+        let later = Time::at(written.sec + 100 * DAY);
+        let options = Options { cross_volumes: false, threads: 1, now: later };
+        let mut scan = Scan::start(std::slice::from_ref(&root), &options).unwrap();
+        scan.wait();
+        let catalog = scan.catalog();
+        let mut protection = Protection::of_system(&state);
+        protection.add(root.join("kept"), "protected by a rule");
+        std::fs::remove_file(root.join("gone")).unwrap();
+        let mut sleepers: Vec<_> = ["live", "tree/deep/live-too"]
+            .map(|name| std::fs::File::open(root.join(name)).unwrap())
+            .map(|file| std::process::Command::new("sleep").arg("60").stdin(file).spawn().unwrap())
+            .into_iter()
+            .collect();
+        let open = OpenFiles::collect(later);
+        let at = |name: &str, now| {
+            let id = catalog.find(&root.join(name)).unwrap();
+            gather(&catalog, id, &state, &protection, &open, now)
+        };
+        let verdict = |name: &str| at(name, later).verdict;
+        assert!(matches!(verdict("plain"), Verdict::Unknown(age) if age == Age::days(100)));
+        assert_eq!(verdict("linked"), Verdict::KeptByOtherNames(2));
+        assert_eq!(verdict("gone"), Verdict::Gone);
+        assert!(matches!(verdict("kept"), Verdict::Protected(_)));
+        assert!(matches!(verdict("state"), Verdict::Protected(_)));
+        for (name, sleeper) in [("live", 0), ("tree/deep/live-too", 1), ("tree", 1)] {
+            let pid = sleepers[sleeper].id();
+            assert!(matches!(verdict(name), Verdict::InUse(h) if h.pid == pid), "{name}");
+        }
+        let today = at("plain", Time::at(written.sec + 3600));
+        assert!(matches!(today.verdict, Verdict::JustWritten(_)));
+        let tree = at("tree", later);
+        let largest: Vec<_> = tree.largest.iter().map(|id| catalog.path(*id)).collect();
+        assert_eq!(largest, [root.join("tree/deep/live-too")]);
+        assert_eq!(tree.path, Path::new(&root).join("tree"));
+        for sleeper in &mut sleepers {
+            sleeper.kill().unwrap();
+            sleeper.wait().unwrap();
+        }
+        // every verdict says what it means in words
+        for name in names {
+            assert!(at(name, later).verdict.to_string().len() > 20, "{name}");
+        }
+    }
+
+    #[test]
+    fn an_owner_without_an_account_is_told_apart() {
+        let directory = tempfile::tempdir().unwrap();
+        let root = directory.path().canonicalize().unwrap();
+        let mut state = State::open(&root.join("state")).unwrap();
+        state.settings.accounts.insert("60101".into(), "acoustics".into());
+        assert_eq!(state.user_name(60_101).as_deref(), Some("acoustics"));
+        assert_eq!(state.user_name(60_104), None);
+        assert_eq!(state.user_name(0).as_deref(), Some("root"));
+    }
+}

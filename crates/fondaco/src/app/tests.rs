@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 use std::path::Path;
 
+use fondaco_core::carry_out::{Journal, RunState};
 use fondaco_core::scan::{Options, Scan};
 use fondaco_core::state::{SimulatedVolume, State};
 use fondaco_core::units::{Bytes, Time};
@@ -202,4 +203,172 @@ fn the_cursor_follows_the_entry_and_levels_remember_it() {
     let progress = fondaco_core::scan::Progress { entries: 99, ..Default::default() };
     stage.send(Message::ScanProgress { number: 7, progress, done: false });
     assert_eq!(stage.model.scan.progress.entries, entries);
+}
+
+#[test]
+fn a_tail_opens_a_name_is_found_and_ancestors_are_gone_to() {
+    let mut stage = Stage::new();
+    let root = stage.model.scan.roots[0].clone();
+    for i in 0..40 {
+        std::fs::write(root.join(format!("tile-{i:02}")), vec![1; 100 + i]).unwrap();
+    }
+    stage.scan = scan(&root);
+    let catalog = stage.scan.shared_catalog();
+    stage.model.scan.running = true;
+    stage.send(Message::ScanBegun { number: 0, catalog });
+    stage.progress();
+    stage.send(Message::Resize(80, 24));
+    let listed = stage.model.directories.ids.len();
+    assert!(listed < 44 && stage.model.directories.tail.children == 44 - listed as u64);
+    stage.keys(&[Key::End]);
+    assert_eq!(stage.model.directories.selected, Some(Selected::Tail));
+    stage.keys(&[Key::Enter]);
+    assert_eq!((stage.model.directories.ids.len(), stage.model.directories.tail.children), (44, 0));
+    assert_eq!(stage.model.directories.cursor(), Some(listed), "the first of the tail is selected");
+    stage.keys(&[Key::PageDown, Key::End]);
+    assert_eq!(stage.model.directories.cursor(), Some(43));
+    assert!(stage.model.directories.offset > 0 && stage.model.directories.selected_row().is_some());
+    // Esc closes the tail before it leaves the station
+    stage.keys(&[Key::Escape]);
+    assert!(!stage.model.directories.tail_open && stage.model.station == Station::Directories);
+    // typing jumps, also to what lies in the tail
+    stage.keys(&[Key::Char('f'), Key::Char('T'), Key::Char('i'), Key::Char('l'), Key::Char('e')]);
+    stage.keys(&[Key::Char('-'), Key::Char('0'), Key::Char('3')]);
+    assert_eq!(stage.model.directories.selected_row().unwrap().name, "tile-03");
+    stage.keys(&[Key::Char('x')]);
+    assert!(stage.model.notice.as_ref().unwrap().text.contains("No name here begins with"));
+    stage.keys(&[Key::Enter, Key::Home, Key::Enter]);
+    assert!(stage.model.directories.path.ends_with("tide"));
+    stage.keys(&[Key::Tab, Key::Home, Key::Enter]);
+    assert_eq!(stage.model.directories.path, root);
+    assert!(stage.model.directories.selected_row().unwrap().name.starts_with("tide"));
+}
+
+#[test]
+fn typed_answers_are_checked_and_only_the_right_one_acts() {
+    let mut stage = Stage::new();
+    let type_in = |stage: &mut Stage, text: &str| -> Vec<Job> {
+        let mut jobs = stage.send(Message::Paste(text.to_owned()));
+        jobs.extend(stage.keys(&[Key::Enter]));
+        jobs
+    };
+    let error = |stage: &Stage| match &stage.model.overlay {
+        Some(Overlay::Ask { error, .. }) => error.clone().unwrap_or_default(),
+        _ => String::new(),
+    };
+    stage.keys(&[Key::Char('w')]);
+    assert!(type_in(&mut stage, "high").is_empty());
+    assert!(error(&stage).contains("percent"), "{}", error(&stage));
+    stage.keys(&[Key::Escape, Key::Char('w')]);
+    let jobs = type_in(&mut stage, "62.5 %");
+    assert!(matches!(&jobs[..], [Job::Save(_)]) && stage.model.overlay.is_none());
+    assert_eq!(stage.model.gauge_volume().unwrap().waterline.to_string(), "62.5 %");
+    stage.keys(&[Key::Char('p')]);
+    assert!(type_in(&mut stage, "relative/path").is_empty());
+    assert!(error(&stage).contains("begins with /"));
+    stage.keys(&[Key::Escape, Key::Char('p')]);
+    let jobs = type_in(&mut stage, "/srv");
+    assert!(
+        jobs.iter()
+            .any(|job| matches!(job, Job::Scan(1, roots, _) if roots == &[Path::new("/srv")]))
+    );
+    // a refusal says what to do next, and the old scan no longer speaks
+    stage.send(Message::ScanRefused { number: 1, reason: "there is no /srv".into() });
+    assert!(stage.model.notice.as_ref().unwrap().text.contains("Type another path with p"));
+}
+
+#[test]
+fn leaving_asks_only_when_something_would_be_forgotten() {
+    let mut stage = Stage::new();
+    stage.keys(&[Key::Escape, Key::Escape, Key::Escape]);
+    assert!(!stage.model.quitting, "Esc never leaves");
+    stage.keys(&[Key::Char('2'), Key::Char(' '), Key::Char('s'), Key::Char('q')]);
+    assert!(!stage.model.quitting);
+    stage.send(Message::Paste("no".into()));
+    stage.keys(&[Key::Enter]);
+    assert!(!stage.model.quitting && stage.model.draft.planned().len() == 1);
+    stage.keys(&[Key::Backspace, Key::Backspace]);
+    stage.send(Message::Paste("quit".into()));
+    stage.keys(&[Key::Enter]);
+    assert!(stage.model.quitting);
+    let mut idle = Stage::new();
+    idle.keys(&[Key::Char('q')]);
+    assert!(idle.model.quitting);
+}
+
+#[test]
+fn what_is_planned_is_protected_from_a_second_plan_and_says_so() {
+    let mut stage = Stage::new();
+    let root = stage.model.scan.roots[0].clone();
+    let notice = |stage: &Stage| stage.model.notice.as_ref().map_or("", |n| &n.text).to_owned();
+    stage.keys(&[Key::Char(' '), Key::Char('d'), Key::Up, Key::Enter, Key::Char(' ')]);
+    assert!(notice(&stage).contains("Goes already with"), "{}", notice(&stage));
+    assert!(stage.model.overlay.is_none());
+    // every row inside carries the deed of what holds it
+    assert!(stage.model.directories.rows.iter().all(|row| row.planned == Some('D')));
+    let refused = fondaco_core::plan::Refusal::Gone(root.join("tide"));
+    stage.send(Message::Surveyed { path: root.join("tide"), outcome: Box::new(Err(refused)) });
+    assert!(notice(&stage).contains("is gone"));
+    assert_eq!(stage.model.draft.relief(&root).now, Bytes::ZERO, "what cannot go relieves nothing");
+    stage.model.station = Station::Plan;
+    let screen = stage.screen(160, 50, &Theme::new(view::Depth::None, false, false));
+    assert!(screen.contains("is gone"), "{screen}");
+    assert!(!available(&stage.model).any(|row| row.command == Command::CarryOut));
+    stage.keys(&[Key::Delete]);
+    assert!(stage.model.draft.is_empty());
+}
+
+#[test]
+fn a_cut_off_run_is_announced_and_the_journal_offers_what_can_be_done() {
+    let mut stage = Stage::new();
+    let settled = fondaco_core::carry_out::Settled {
+        run: 4,
+        finished: 1,
+        returned: 2,
+        not_begun: 3,
+        failed: 0,
+    };
+    let jobs = stage.send(Message::Settled(Ok(vec![settled])));
+    assert!(matches!(&jobs[..], [Job::LoadJournal(_)]));
+    assert!(stage.model.notice.as_ref().unwrap().text.contains("Run 4 had been cut off"));
+    let path = stage.model.scan.roots[0].join("chart.png");
+    let survey = fondaco_core::plan::survey(&path).unwrap();
+    let mut journal = Journal::open(&stage.model.state.journal_file()).unwrap();
+    let mut draft = fondaco_core::plan::Draft::default();
+    draft.put(fondaco_core::plan::Planned {
+        path: path.clone(),
+        deed: fondaco_core::plan::Deed::SetAside,
+        reason: "by hand".into(),
+        volume: "/".into(),
+        estimate: Bytes::ZERO,
+        entries: 1,
+        review: fondaco_core::plan::Review::Ready(Box::new(survey)),
+    });
+    let plan = draft.to_plan(Vec::new(), NOW).unwrap();
+    let run = journal.begin(&plan, "token", NOW).unwrap();
+    journal.end(run, RunState::CutOff, None, NOW).unwrap();
+    stage.keys(&[Key::Char('9')]);
+    stage.send(Message::Journal(journal.runs().map_err(|e| e.to_string())));
+    let offered = |stage: &Stage, command| available(&stage.model).any(|r| r.command == command);
+    assert!(offered(&stage, Command::FinishRun) && !offered(&stage, Command::PutBackAll));
+    let jobs = stage.keys(&[Key::Char('F')]);
+    assert!(matches!(&jobs[..], [Job::Remainder(1, _)]));
+    stage.keys(&[Key::Enter]);
+    let entries = journal.entries(run).map_err(|e| e.to_string());
+    stage.send(Message::JournalRun { run, entries });
+    let screen = stage.screen(160, 50, &Theme::new(view::Depth::True, false, false));
+    assert!(screen.contains("not begun") && screen.contains("chart.png"), "{screen}");
+    stage.keys(&[Key::Char(' ')]);
+    assert!(stage.model.notice.as_ref().unwrap().text.contains("Nothing to put back"));
+    stage.keys(&[Key::Escape]);
+    assert!(stage.model.journal.open.is_none());
+    // the same rest, carried out, takes us to the plan while it runs
+    let jobs = stage.send(Message::Remainder(Box::new(Ok(Some(plan)))));
+    assert!(stage.model.station == Station::Plan && stage.model.run.is_active());
+    assert!(jobs.iter().any(|job| matches!(job, Job::CarryOut(..))));
+    assert!(offered(&stage, Command::StopRun) && !offered(&stage, Command::PlanIt));
+    assert!(matches!(&stage.keys(&[Key::Char('S')])[..], [Job::StopRun]));
+    stage.send(Message::CarriedOut(Box::new(Err("the journal is full".into()))));
+    assert!(!stage.model.run.is_active());
+    assert!(stage.model.notice.as_ref().unwrap().text.contains("the journal is full"));
 }

@@ -255,3 +255,128 @@ fn manual_completions_and_a_reader_that_leaves_early() {
     let words = many.wait_with_output().unwrap();
     assert!(!String::from_utf8_lossy(&words.stderr).contains("panicked"));
 }
+
+#[test]
+fn every_json_document_has_the_keys_that_are_promised() {
+    let demo = Demo::new();
+    let plan = demo.at.join("plan.json").to_str().unwrap().to_owned();
+    let (cameras, notes) = (demo.path("cameras"), demo.path("home/acoustics/notes.txt"));
+    let keys = |value: &Value| -> Vec<String> {
+        value.as_object().unwrap_or_else(|| panic!("{value}")).keys().cloned().collect()
+    };
+    let made = demo
+        .fondaco(&["plan", "--archive", &cameras, "--delete", &notes, "-o", &plan, "--json"])
+        .ok()
+        .json();
+    assert_eq!(keys(&made), ["fondaco", "kind", "id", "machine", "created", "protect", "actions"]);
+    let written: Value = serde_json::from_slice(&std::fs::read(&plan).unwrap()).unwrap();
+    assert_eq!(written, made, "what is shown is what is kept");
+    let [delete, archive] = &made["actions"].as_array().unwrap()[..] else { panic!("{made}") };
+    assert_eq!((&delete["do"], &archive["do"]), (&"delete".into(), &"archive".into()));
+    assert!(archive["depot"].is_string() && archive["target"]["digest"].is_string());
+    assert_eq!(
+        keys(&delete["target"]),
+        [
+            "path",
+            "device",
+            "inode",
+            "kind",
+            "size",
+            "mtime",
+            "ctime",
+            "links",
+            "entries",
+            "allocated"
+        ]
+    );
+    assert_eq!(delete["volume"], demo.root().to_str().unwrap());
+
+    let rehearsal = demo.fondaco(&["carry-out", &plan, "--rehearse", "--json"]).ok().json();
+    assert_eq!(keys(&rehearsal), ["fondaco", "kind", "plan", "findings", "frees", "warnings"]);
+    assert_eq!(rehearsal["plan"], made["id"]);
+    let run = demo.fondaco(&["carry-out", &plan, "--json"]).ok().json();
+    let expected =
+        ["fondaco", "kind", "run", "plan", "state", "forecast", "freed", "measured", "actions"];
+    assert_eq!(keys(&run), expected);
+    let journal = demo.fondaco(&["journal", "--json"]).ok().json();
+    let expected = ["run", "plan", "state", "begun", "ended", "forecast", "measured", "counts"];
+    assert_eq!(keys(&journal["runs"][0]), expected);
+    let one = demo.fondaco(&["journal", "1", "--json"]).ok().json();
+    assert_eq!((&one["kind"], &one["actions"]), (&"journal-run".into(), &run["actions"]));
+    assert!(one["actions"][1]["archive"].is_string());
+    let back = demo.fondaco(&["put-back", "1", "--json"]).ok().json();
+    assert_eq!(keys(&back), ["fondaco", "kind", "run", "freed", "actions"]);
+    assert_eq!(back["actions"][0]["state"], "put back");
+    let late = demo.fondaco(&["put-back", "1", "1", "--json"]);
+    assert_eq!((late.code(), &late.json()["actions"][0]["refused"]), (3, &"it is deleted".into()));
+}
+
+#[test]
+fn a_signal_stops_a_run_at_a_safe_point_and_the_journal_finishes_it() {
+    let demo = Demo::new();
+    let plan = demo.at.join("plan.json").to_str().unwrap().to_owned();
+    let mut arguments = vec!["plan".to_owned(), "-o".into(), plan.clone()];
+    for day in std::fs::read_dir(demo.root().join("tide-gauges/skerry/2041")).unwrap() {
+        let path = day.unwrap().path().to_str().unwrap().to_owned();
+        arguments.extend(["--delete".to_owned(), path]);
+    }
+    demo.fondaco(&arguments.iter().map(String::as_str).collect::<Vec<_>>()).ok();
+    let count = || std::fs::read_dir(demo.root().join("tide-gauges/skerry/2041")).unwrap().count();
+    let all = count();
+    assert!(all > 300);
+    let mut run = Command::new(FONDACO)
+        .env("FONDACO_STATE", demo.at.join("state"))
+        .args(["carry-out", &plan])
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    while count() == all {
+        std::thread::sleep(std::time::Duration::from_millis(1));
+    }
+    Command::new("kill").args(["-INT", &run.id().to_string()]).status().unwrap();
+    let code = run.wait().unwrap().code();
+    let journal = demo.fondaco(&["journal", "--json"]).ok().json();
+    let counts = &journal["runs"][0]["counts"];
+    let left = counts["not begun"].as_u64().unwrap_or(0);
+    assert_eq!(counts["deleted"].as_u64().unwrap() + left, all as u64);
+    assert_eq!(count() as u64, left, "the journal and the directory agree");
+    if left > 0 {
+        assert_eq!((code, journal["runs"][0]["state"].as_str()), (Some(1), Some("stopped")));
+        let finished = demo.fondaco(&["journal", "1", "--finish"]).ok();
+        assert!(finished.out().contains("Run 2 done"), "{}", finished.out());
+    }
+    assert_eq!(count(), 0);
+    let again = demo.fondaco(&["journal", "1", "--finish"]);
+    assert_eq!(again.code(), 1);
+    assert!(again.err().contains("has nothing left to begin"), "{}", again.err());
+}
+
+#[test]
+fn given_twice_nested_or_protected_targets_are_resolved_and_said() {
+    let demo = Demo::new();
+    let (kit, manuals) = (demo.path("field-kits/kit-a"), demo.path("field-kits/kit-a/manuals"));
+    let linked = demo.path("field-kits/kit-a linked");
+    let nested = demo.fondaco(&["plan", "--delete", &manuals, "--delete", &kit]).ok();
+    assert!(nested.err().contains("takes in 1 planned below it"), "{}", nested.err());
+    assert!(nested.out().contains("1 action"), "{}", nested.out());
+    let inside = demo.fondaco(&["plan", "--delete", &kit, "--archive", &manuals]).ok();
+    assert!(inside.err().contains("goes with"), "{}", inside.err());
+    // two directories that share all their inodes: one alone frees next to nothing, both free all
+    let frees = |arguments: &[&str]| {
+        let plan = demo.fondaco(&[&["plan", "--json"], arguments].concat()).ok().json();
+        let actions = plan["actions"].as_array().unwrap().clone();
+        actions.iter().map(|a| a["frees"]["now"].as_u64().unwrap()).sum::<u64>()
+    };
+    let (one, both) =
+        (frees(&["--delete", &linked]), frees(&["--delete", &linked, "--delete", &kit]));
+    assert!(one < 64 << 10 && both > 8 << 20, "{one} {both}");
+    let root = demo.path("");
+    let depot = demo.at.join("depot");
+    for protected in
+        [root.trim_end_matches('/'), depot.to_str().unwrap(), demo.at.to_str().unwrap()]
+    {
+        let refused = demo.fondaco(&["plan", "--delete", protected]);
+        assert_eq!(refused.code(), 3, "{protected}");
+        assert!(refused.err().contains("protected"), "{}", refused.err());
+    }
+}

@@ -156,3 +156,46 @@ fn a_panic_leaves_a_terminal_that_can_be_used() {
     assert!(screen.contains("panicked") && !screen.contains("ROUTE"), "{screen}");
     terminal.shows(&["ENDED"]);
 }
+
+#[test]
+fn what_was_cut_off_is_announced_finished_and_purged_on_screen() {
+    let demo = Demo::new();
+    let plan = demo.at.join("plan.json").to_str().unwrap().to_owned();
+    let targets = ["chart-tiles/6", "chart-tiles/7", "backups/weekly-4"].map(|t| demo.path(t));
+    let mut arguments = vec!["plan", "-o", &plan];
+    targets.iter().for_each(|target| arguments.extend(["--set-aside", target]));
+    demo.fondaco(&arguments).ok();
+    // killed as it takes the second target
+    let status = std::process::Command::new("strace")
+        .args(["-f", "-qq", "-o", "/dev/null", "-e", "trace=renameat2"])
+        .args(["-e", "inject=renameat2:signal=SIGKILL:when=2", FONDACO, "carry-out", &plan])
+        .env("FONDACO_STATE", demo.at.join("state"))
+        .stdout(std::process::Stdio::null())
+        .status()
+        .unwrap();
+    assert!(!status.success());
+    let terminal = Terminal::on_demo(&demo, 160, 50);
+    terminal.shows(&["Run 1 had been cut off: 1 finished", "2 given their place back"]);
+    terminal.keys(&["9"]).shows(&["cut off", "1 set aside", "2 not begun"]);
+    terminal.keys(&["F"]).shows(&["Run 2 is done", "2 can be put back"]);
+    assert!(targets.iter().all(|target| !std::path::Path::new(target).exists()));
+    terminal.keys(&["9"]).shows(&["newest first", "2 set aside"]);
+    terminal.keys(&["P"]).shows(&["Type their number to purge them", "removed for good"]);
+    terminal.keys(&["9", "Enter"]).shows(&["That is not 2. Nothing has been done"]);
+    terminal.keys(&["BSpace", "2", "Enter"]).shows(&["2 purged"]);
+    terminal.keys(&["Down", "B"]).shows(&["1 put back, as it was"]);
+    assert!(std::path::Path::new(&targets[0]).exists());
+    terminal.keys(&["q"]).shows(&["ENDED 0"]);
+}
+
+#[test]
+fn without_colour_or_unicode_the_same_things_are_said() {
+    let demo = Demo::new();
+    let at = demo.at.display();
+    let terminal = Terminal::run(100, 30, &format!("NO_COLOR=1 LANG=C {FONDACO} demo --at {at}"));
+    terminal.shows(&["level", "still to find 33.0 MiB", ">1 Volumes"]);
+    let screen = terminal.keys(&["Enter"]).shows(&["hydrophone/", "####"]);
+    assert!(screen.is_ascii(), "{screen}");
+    terminal.keys(&["Space", "d"]).shows(&["D hydrophone/", "////", "enough is planned"]);
+    terminal.keys(&["q"]).shows(&["Type quit"]);
+}

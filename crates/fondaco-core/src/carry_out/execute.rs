@@ -12,7 +12,7 @@ use rustix::fs::FlockOperation;
 
 use super::check::Checks;
 use super::holding::{Areas, directory_times};
-use super::settle::settle_all;
+use super::settle::{remainder, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Figures, Journal, RunState, Settled, Watch};
 use crate::archive::{Depot, Packing};
 use crate::kernel::{self, CallError, Kind, Op, OpenFiles, PrivateDir, Stat};
@@ -99,6 +99,33 @@ pub fn carry_out(
     journal.end(id, ended, measured, clock())?;
     let forecast = plan.frees();
     Ok(RunSummary { run: id, state: ended, entries, forecast, freed, measured, settled })
+}
+
+/// Carries out what a cut-off or stopped run has not begun, as a run of its own. The earlier run then
+/// says of these actions that they were carried on.
+///
+/// # Errors
+///
+/// As [`carry_out`]; [`CarryOutError::NoSuchRun`], [`CarryOutError::NothingLeft`].
+pub fn finish(
+    run: i64,
+    state: &State,
+    clock: &dyn Fn() -> Time,
+    watch: &Watch<'_>,
+) -> Result<RunSummary, CarryOutError> {
+    let mut journal = Journal::open(&state.journal_file())?;
+    let record = journal.run(run)?.ok_or(CarryOutError::NoSuchRun(run))?;
+    let mut entries = journal.entries(run)?;
+    let rest = remainder(&record, &entries, clock())?.ok_or(CarryOutError::NothingLeft(run))?;
+    let summary = carry_out(&rest, state, clock, watch)?;
+    entries.retain(|entry| entry.state == EntryState::Waiting);
+    for entry in &mut entries {
+        entry.state = EntryState::CarriedOn;
+        entry.message = format!("carried on in run {}", summary.run);
+        entry.at = clock().rfc3339();
+    }
+    journal.write(run, &entries)?;
+    Ok(summary)
 }
 
 /// Takes the lock that lets one process at a time remove or put back.

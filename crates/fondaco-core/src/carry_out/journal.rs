@@ -111,6 +111,8 @@ pub enum EntryState {
     PutBack,
     /// It was held, and has been removed since.
     Purged,
+    /// Not begun in its run; a later run has taken it over.
+    CarriedOn,
 }
 
 macro_rules! words {
@@ -129,7 +131,7 @@ macro_rules! words {
 words!(RunState, Running => "running", Done => "done", Stopped => "stopped", CutOff => "cut off");
 words!(EntryState, Waiting => "not begun", Intended => "intended", Held => "set aside",
     Deleted => "deleted", Archived => "archived", Refused => "refused", Failed => "failed",
-    PutBack => "put back", Purged => "purged");
+    PutBack => "put back", Purged => "purged", CarriedOn => "carried on");
 
 impl EntryState {
     /// Whether there is something to put back.

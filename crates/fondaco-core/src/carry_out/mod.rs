@@ -27,7 +27,7 @@ mod settle;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 
-pub use execute::{RunSummary, carry_out};
+pub use execute::{RunSummary, carry_out, finish};
 pub use journal::{EntryRecord, EntryState, Journal, JournalError, RunRecord, RunState};
 pub use put_back::{Returned, purge, put_back};
 pub use rehearse::{Finding, Rehearsal, rehearse};
@@ -71,6 +71,12 @@ pub enum CarryOutError {
     /// There is no such run.
     #[error("the journal has no run {0}")]
     NoSuchRun(i64),
+    /// Everything in it was begun.
+    #[error("run {0} has nothing left to begin")]
+    NothingLeft(i64),
+    /// A plan of what was left could not be made.
+    #[error(transparent)]
+    Plan(#[from] crate::plan::PlanError),
     /// The journal cannot be read or written; nothing is done without it.
     #[error(transparent)]
     Journal(#[from] JournalError),

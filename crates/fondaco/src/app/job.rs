@@ -9,7 +9,8 @@ use std::time::{Duration, Instant};
 
 use fondaco_core::analysis::{Protection, gather};
 use fondaco_core::carry_out::{
-    Figures, Journal, carry_out, purge, put_back, rehearse, remainder, settle,
+    CarryOutError, Figures, Journal, RunSummary, Watch, carry_out, finish, purge, put_back,
+    rehearse, remainder, settle,
 };
 use fondaco_core::kernel::OpenFiles;
 use fondaco_core::plan::{Plan, Refusal, survey};
@@ -52,7 +53,7 @@ impl Jobs {
                 let _ = self.evidence.send(job);
             }
             other => {
-                if matches!(other, Job::Rehearse(..) | Job::CarryOut(..)) {
+                if matches!(other, Job::Rehearse(..) | Job::CarryOut(..) | Job::Finish(..)) {
                     self.stop_run.store(false, Relaxed);
                 }
                 let (messages, stop) = (self.messages.clone(), Arc::clone(&self.stop_run));
@@ -98,7 +99,9 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
             });
             Message::Rehearsed(outcome.map_err(words))
         }
-        Job::CarryOut(plan, state) => carry_out_plan(&plan, &state, messages, stop),
+        Job::CarryOut(plan, state) => run_watched(&plan, &state, messages, stop, &|watch| {
+            carry_out(&plan, &state, &Time::now, watch)
+        }),
         Job::LoadJournal(state) => {
             let runs = Journal::open(&state.journal_file()).and_then(|journal| journal.runs());
             Message::Journal(runs.map_err(words))
@@ -117,7 +120,7 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
             Message::Returned { what: "purged", outcome: Box::new(outcome) }
         }
         Job::Settle(state) => Message::Settled(settle(&state, Time::now()).map_err(words)),
-        Job::Remainder(run, state) => Message::Remainder(Box::new(rest_of(run, &state))),
+        Job::Finish(run, state) => finish_run(run, &state, messages, stop),
         Job::Save(state) => Message::Saved(state.save().map_err(words)),
         Job::StopScan | Job::StopRun | Job::Evidence { .. } => return,
     };
@@ -176,11 +179,13 @@ fn watch_scan(
     }
 }
 
-fn carry_out_plan(
+/// Carries something out and reports while it does: what is freed, and what the volumes say.
+fn run_watched(
     plan: &Plan,
     state: &State,
     messages: &Sender<Event>,
     stop: &AtomicBool,
+    act: &dyn Fn(&Watch<'_>) -> Result<RunSummary, CarryOutError>,
 ) -> Message {
     let roots: Vec<_> = plan.volumes().into_iter().map(|(path, _)| path).collect();
     let used = || -> Option<Bytes> {
@@ -200,15 +205,23 @@ fn carry_out_plan(
         });
         go_on(stop)
     };
-    let outcome = carry_out(plan, state, &Time::now, &watch).map_err(words);
-    Message::CarriedOut(Box::new(outcome))
+    Message::CarriedOut(Box::new(act(&watch).map_err(words)))
 }
 
-fn rest_of(run: i64, state: &State) -> Result<Option<Plan>, String> {
-    let journal = Journal::open(&state.journal_file()).map_err(words)?;
-    let Some(record) = journal.run(run).map_err(words)? else { return Ok(None) };
-    let entries = journal.entries(run).map_err(words)?;
-    remainder(&record, &entries, Time::now()).map_err(words)
+fn finish_run(run: i64, state: &State, messages: &Sender<Event>, stop: &AtomicBool) -> Message {
+    match rest_of(run, state) {
+        Ok(rest) => run_watched(&rest, state, messages, stop, &|watch| {
+            finish(run, state, &Time::now, watch)
+        }),
+        Err(reason) => Message::CarriedOut(Box::new(Err(words(reason)))),
+    }
+}
+
+fn rest_of(run: i64, state: &State) -> Result<Plan, CarryOutError> {
+    let journal = Journal::open(&state.journal_file())?;
+    let record = journal.run(run)?.ok_or(CarryOutError::NoSuchRun(run))?;
+    let rest = remainder(&record, &journal.entries(run)?, Time::now())?;
+    rest.ok_or(CarryOutError::NothingLeft(run))
 }
 
 /// Answers the newest request only: while one is worked on, the selection may move many times.

@@ -107,8 +107,6 @@ pub enum Message {
     Settled(Result<Vec<Settled>, String>),
     /// A setting has been kept, or not.
     Saved(Result<(), String>),
-    /// A plan of what a run left has been made.
-    Remainder(Box<Result<Option<Plan>, String>>),
 }
 
 /// Something to be done away from the screen.
@@ -151,8 +149,8 @@ pub enum Job {
     Purge(i64, State),
     /// Bring cut-off runs to a defined state.
     Settle(State),
-    /// Make a plan of what a run left, and carry it out.
-    Remainder(i64, State),
+    /// Carry out what a run has not begun.
+    Finish(i64, State),
     /// Keep the settings.
     Save(State),
 }

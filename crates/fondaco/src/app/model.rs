@@ -274,6 +274,8 @@ pub struct Run {
     pub rehearsal: Option<Rehearsal>,
     /// What the last run came to.
     pub summary: Option<RunSummary>,
+    /// What runs is the draft, which is emptied when it is done.
+    pub of_draft: bool,
     /// A stop has been asked for.
     pub stopping: bool,
 }

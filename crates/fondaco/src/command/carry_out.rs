@@ -8,7 +8,8 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use fondaco_core::carry_out::{
-    CarryOutError, EntryState, Rehearsal, RunState, RunSummary, Settled, carry_out, rehearse,
+    CarryOutError, EntryState, Journal, Rehearsal, RunState, RunSummary, Settled, Watch, carry_out,
+    rehearse,
 };
 use fondaco_core::kernel::effective_user;
 use fondaco_core::plan::Plan;
@@ -99,10 +100,18 @@ fn rehearsal_document(plan: &Plan, rehearsal: &Rehearsal) -> Value {
     })
 }
 
-/// Carries a plan out and says what came of it; also for what is left of an earlier run.
-pub(super) fn run_plan(plan: &Plan, state: &State, json: bool) -> Result<Outcome> {
+fn run_plan(plan: &Plan, state: &State, json: bool) -> Result<Outcome> {
+    run_and_say(state, json, &|watch| carry_out(plan, state, &Time::now, watch))
+}
+
+/// Carries something out and says what came of it; also for what is left of an earlier run.
+pub(super) fn run_and_say(
+    state: &State,
+    json: bool,
+    act: &dyn Fn(&Watch<'_>) -> Result<RunSummary, CarryOutError>,
+) -> Result<Outcome> {
     let line = RefCell::new(ProgressLine::new());
-    let outcome = carry_out(plan, state, &Time::now, &watching(&line));
+    let outcome = act(&watching(&line));
     line.borrow().clear();
     let summary = match outcome {
         Ok(summary) => summary,
@@ -119,7 +128,7 @@ pub(super) fn run_plan(plan: &Plan, state: &State, json: bool) -> Result<Outcome
         eprintln!("fondaco: {}", settled_words(settled));
     }
     if json {
-        output::json(&summary_document(plan, &summary))?;
+        output::json(&summary_document(&summary, state)?)?;
     } else {
         print_summary(&summary)?;
     }
@@ -198,16 +207,17 @@ pub(super) fn measured_words(measured: Option<i64>) -> String {
     }
 }
 
-fn summary_document(plan: &Plan, summary: &RunSummary) -> Value {
-    json!({
+fn summary_document(summary: &RunSummary, state: &State) -> Result<Value> {
+    let record = Journal::open(&state.journal_file())?.run(summary.run)?;
+    Ok(json!({
         "fondaco": 1,
         "kind": "run",
         "run": summary.run,
-        "plan": plan.id,
+        "plan": record.map(|record| record.plan_id),
         "state": summary.state.word(),
         "forecast": summary.forecast,
         "freed": summary.freed,
         "measured": summary.measured,
         "actions": super::journal::entries_document(&summary.entries),
-    })
+    }))
 }

@@ -2,16 +2,15 @@
 
 use std::path::PathBuf;
 
-use anyhow::{Context, Result, bail};
+use anyhow::Result;
 use fondaco_core::carry_out::{
-    CarryOutError, EntryRecord, EntryState, Journal, RunRecord, purge, remainder, settle,
+    CarryOutError, EntryRecord, EntryState, Journal, RunRecord, finish, purge, settle,
 };
 use fondaco_core::shown::Shown;
-use fondaco_core::state::State;
 use fondaco_core::units::Time;
 use serde_json::{Map, Value, json};
 
-use super::carry_out::{measured_words, run_plan, settled_words};
+use super::carry_out::{measured_words, run_and_say, settled_words};
 use super::put_back::{put_back_and_say, say_returned};
 use super::{Outcome, binary};
 use crate::cli;
@@ -36,7 +35,8 @@ pub(super) fn run(arguments: &cli::Journal, state: Option<PathBuf>) -> Result<Ou
     };
     let run = journal.run(id)?.ok_or(CarryOutError::NoSuchRun(id))?;
     if arguments.finish {
-        finish(&journal, &run, &state, arguments.json)
+        drop(journal);
+        run_and_say(&state, arguments.json, &|watch| finish(id, &state, &Time::now, watch))
     } else if arguments.undo {
         drop(journal);
         put_back_and_say(id, None, &state, arguments.json)
@@ -59,14 +59,6 @@ pub(super) fn run(arguments: &cli::Journal, state: Option<PathBuf>) -> Result<Ou
             print_run(&run, &entries)?;
         }
         Ok(Outcome::AllDone)
-    }
-}
-
-fn finish(journal: &Journal, run: &RunRecord, state: &State, json: bool) -> Result<Outcome> {
-    let entries = journal.entries(run.id)?;
-    match remainder(run, &entries, Time::now()).context("no plan of the rest could be made")? {
-        Some(plan) => run_plan(&plan, state, json),
-        None => bail!("run {} has nothing left to begin", run.id),
     }
 }
 

@@ -2,9 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use super::{after_change, ask};
+use super::plan::begin_run;
+use super::{after_change, ask, go_to};
 use crate::app::message::{Job, Message};
-use crate::app::model::{Asking, Model, OpenRun, RunStage};
+use crate::app::model::{Asking, Model, OpenRun, RunStage, Station};
 
 pub(super) fn on_news(model: &mut Model, message: Message) -> Vec<Job> {
     match message {
@@ -125,7 +126,11 @@ fn put_back(model: &mut Model, numbers: Option<Vec<u32>>) -> Vec<Job> {
 
 pub(super) fn finish_run(model: &mut Model) -> Vec<Job> {
     let Some(run) = model.selected_run() else { return Vec::new() };
-    vec![Job::Remainder(run.id, model.state.clone())]
+    let (id, left) = (run.id, model.not_begun(run) as usize);
+    let mut jobs = go_to(model, Station::Plan);
+    begin_run(model, left);
+    jobs.push(Job::Finish(id, model.state.clone()));
+    jobs
 }
 
 pub(super) fn ask_to_purge(model: &mut Model) -> Vec<Job> {

@@ -74,8 +74,7 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
         Message::RehearsalProgress(_)
         | Message::RunProgress(..)
         | Message::Rehearsed(_)
-        | Message::CarriedOut(_)
-        | Message::Remainder(_) => plan::on_run_news(model, message),
+        | Message::CarriedOut(_) => plan::on_run_news(model, message),
         Message::Journal(_)
         | Message::JournalRun { .. }
         | Message::Returned { .. }

@@ -8,9 +8,9 @@ use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::counted;
 use fondaco_core::volume::volume_root;
 
-use super::{after_change, ask, directories, go_to, now};
+use super::{after_change, ask, directories, now};
 use crate::app::message::{Job, Message};
-use crate::app::model::{Asking, Model, Overlay, RunStage, Selected, Station, deeds};
+use crate::app::model::{Asking, Model, Overlay, RunStage, Selected, deeds};
 
 /// Space on an entry: takes it off if it is planned, else asks what is to be done with it.
 pub(super) fn choose_deed(model: &mut Model) -> Vec<Job> {
@@ -181,15 +181,17 @@ pub(super) fn ask_to_carry_out(model: &mut Model) -> Vec<Job> {
 /// The number has been typed.
 pub(super) fn carry_out(model: &mut Model) -> Vec<Job> {
     let Some(plan) = plan(model) else { return Vec::new() };
-    begin_run(model, plan)
+    begin_run(model, plan.actions.len());
+    model.run.of_draft = true;
+    vec![Job::CarryOut(plan, model.state.clone())]
 }
 
-fn begin_run(model: &mut Model, plan: Plan) -> Vec<Job> {
-    let figures =
-        fondaco_core::carry_out::Figures { total: plan.actions.len(), ..Default::default() };
+/// The screen of a run that is about to begin.
+pub(super) fn begin_run(model: &mut Model, actions: usize) {
+    let figures = fondaco_core::carry_out::Figures { total: actions, ..Default::default() };
     model.run.stage = RunStage::Running(figures, None);
-    (model.run.stopping, model.run.rehearsal, model.run.summary) = (false, None, None);
-    vec![Job::CarryOut(plan, model.state.clone())]
+    (model.run.stopping, model.run.of_draft) = (false, false);
+    (model.run.rehearsal, model.run.summary) = (None, None);
 }
 
 pub(super) fn stop(model: &mut Model) -> Vec<Job> {
@@ -233,15 +235,6 @@ pub(super) fn on_run_news(model: &mut Model, message: Message) -> Vec<Job> {
             }
         }
         Message::CarriedOut(outcome) => return on_carried_out(model, *outcome),
-        Message::Remainder(outcome) => match *outcome {
-            Ok(Some(plan)) => {
-                let mut jobs = go_to(model, Station::Plan);
-                jobs.extend(begin_run(model, plan));
-                return jobs;
-            }
-            Ok(None) => model.say("Nothing is left to begin"),
-            Err(reason) => model.say_trouble(reason),
-        },
         _ => {}
     }
     Vec::new()
@@ -271,8 +264,10 @@ fn on_carried_out(
             "Run {run}: {done} done, {not_done} not; {freed} freed; the reasons are listed here"
         ));
     }
-    model.draft.clear();
-    model.plan_cursor = 0;
+    if model.run.of_draft {
+        model.draft.clear();
+        model.plan_cursor = 0;
+    }
     model.run.summary = Some(summary);
     after_change(model)
 }

@@ -380,36 +380,33 @@ impl Run<'_> {
             .map_err(CallError::on(Op::Examine, path))?;
         area.take(&located.parent, &located.name, &held)
             .map_err(CallError::on(Op::Rename, path))?;
-        let compared = self.compare(action, area, &held);
-        match compared {
-            Ok(after) => {
-                if after.kind != Kind::Directory && after.links > 1 {
-                    self.touched.note(&before, &after);
-                }
-                Ok(())
-            }
-            Err(refusal) => match area.give(&held, &located.parent, &located.name) {
-                Ok(()) => Err(refusal),
-                Err(_) => {
-                    Err(Refusal::Stranded { path: path.clone(), held: area.path().join(&held) })
-                }
-            },
-        }
+        let compared = self.compare(action, area, &held, &before);
+        compared.or_else(|refusal| match area.give(&held, &located.parent, &located.name) {
+            Ok(()) => Err(refusal),
+            Err(_) => Err(Refusal::Stranded { path: path.clone(), held: area.path().join(&held) }),
+        })
     }
 
+    /// Step 4; `before` is what stood in the place just before it was moved.
     fn compare(
-        &self,
+        &mut self,
         action: &Action,
         area: &PrivateDir,
         held: &std::ffi::OsStr,
-    ) -> Result<Stat, Refusal> {
+        before: &Stat,
+    ) -> Result<(), Refusal> {
         let path = &action.target.path.0;
-        let found = survey_at(area.fd().as_fd(), held, path, &self.touched, &mut |_| Ok(()))?;
-        if let Some(difference) = action.target.difference(&found.target, true) {
-            return Err(Refusal::Changed { path: path.clone(), difference });
+        let moved = area.stat(held)?.ok_or_else(|| Refusal::Gone(area.path().join(held)))?;
+        if moved.kind != Kind::Directory && (moved.dev, moved.ino) == (before.dev, before.ino) {
+            // our own rename is a change of the inode, which its other names have in common with it
+            self.touched.note(before, &moved);
         }
-        let stat = area.stat(held)?;
-        stat.ok_or_else(|| Refusal::Gone(area.path().join(held)))
+        let here = area.fd().as_fd();
+        let found = survey_at(here, held, path, &self.touched, &mut |_| Ok(()))?;
+        match action.target.difference(&found.target, true) {
+            Some(difference) => Err(Refusal::Changed { path: path.clone(), difference }),
+            None => Ok(()),
+        }
     }
 
     /// Step 5 for what does not stay.

@@ -104,15 +104,17 @@ fn unlink_file(
     stat: &Stat,
     gone: &mut dyn FnMut(&Stat, Option<&Stat>),
 ) -> io::Result<()> {
-    let kept = if stat.links > 1 {
-        let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        Some(rustix::fs::openat(&parent, name, flags, Mode::empty())?)
-    } else {
-        None
-    };
+    if stat.links < 2 {
+        unlink(parent, name, AtFlags::empty())?;
+        gone(stat, None);
+        return Ok(());
+    }
+    let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let kept = rustix::fs::openat(&parent, name, flags, Mode::empty())?;
+    // another of its names may have gone since the directory was read
+    let before = stat_descriptor(&kept)?;
     unlink(parent, name, AtFlags::empty())?;
-    let after = kept.and_then(|fd| stat_descriptor(fd).ok());
-    gone(stat, after.as_ref());
+    gone(&before, stat_descriptor(&kept).ok().as_ref());
     Ok(())
 }
 

@@ -417,6 +417,33 @@ fn a_plan_is_carried_out_once_here_and_in_this_version_only() {
 }
 
 #[test]
+fn a_thread_with_copies_of_all_descriptors_does_not_keep_the_lock_of_a_run() {
+    let place = Place::new();
+    let path = place.file("one", 1000);
+    let plan = place.plan(&[(&path, Deed::SetAside)]);
+    let (ready, wait_ready) = std::sync::mpsc::channel();
+    let (end, wait_end) = std::sync::mpsc::channel::<()>();
+    let wait_end = std::cell::Cell::new(Some(wait_end));
+    let summary = carry_out(&plan, &place.state, &|| NOW, &|_| {
+        // as the threads of a scan that begins while the lock is held
+        if let Some(wait_end) = wait_end.take() {
+            let ready = ready.clone();
+            std::thread::spawn(move || {
+                fondaco_core::kernel::own_descriptor_table().unwrap();
+                ready.send(()).unwrap();
+                let _ = wait_end.recv();
+            });
+            wait_ready.recv().unwrap();
+        }
+        ControlFlow::Continue(())
+    })
+    .unwrap();
+    let returned = put_back(summary.run, None, &place.state, NOW).unwrap();
+    assert_eq!(returned.done.len(), 1);
+    drop(end);
+}
+
+#[test]
 fn a_stopped_run_leaves_the_rest_for_later() {
     let place = Place::new();
     let paths: Vec<_> = (0..6).map(|i| place.file(&format!("f{i}"), 1000)).collect();

@@ -129,7 +129,7 @@ pub fn finish(
 }
 
 /// Takes the lock that lets one process at a time remove or put back.
-pub(super) fn lock(state: &State) -> Result<File, CarryOutError> {
+pub(super) fn lock(state: &State) -> Result<RunLock, CarryOutError> {
     let path = state.lock_file();
     let file = OpenOptions::new()
         .write(true)
@@ -142,12 +142,23 @@ pub(super) fn lock(state: &State) -> Result<File, CarryOutError> {
     for wait in [0, 20, 50, 100, 200] {
         std::thread::sleep(Duration::from_millis(wait));
         match rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive) {
-            Ok(()) => return Ok(file),
+            Ok(()) => return Ok(RunLock(file)),
             Err(rustix::io::Errno::WOULDBLOCK) => {}
             Err(error) => return Err(CallError::on(Op::Lock, path)(error).into()),
         }
     }
     Err(CarryOutError::Busy(path))
+}
+
+/// Held while something is carried out, put back or settled.
+pub(super) struct RunLock(File);
+
+impl Drop for RunLock {
+    /// Closing alone would not do: a scan that began meanwhile has copies of all descriptors.
+    fn drop(&mut self) {
+        // what is not unlocked here is, at the latest, when the scan ends
+        let _ = rustix::fs::flock(&self.0, FlockOperation::Unlock);
+    }
 }
 
 /// What tells a run's private directories and archives from all others.

@@ -392,9 +392,9 @@ impl Run<'_> {
         area.take(&located.parent, &located.name, &held)
             .map_err(CallError::on(Op::Rename, path))?;
         let compared = self.compare(action, area, &held, &before);
-        compared.or_else(|refusal| match area.give(&held, &located.parent, &located.name) {
-            Ok(()) => Err(refusal),
-            Err(_) => Err(Refusal::Stranded { path: path.clone(), held: area.path().join(&held) }),
+        compared.map_err(|refusal| match area.give(&held, &located.parent, &located.name) {
+            Ok(()) => refusal,
+            Err(_) => Refusal::Stranded { path: path.clone(), held: area.path().join(&held) },
         })
     }
 

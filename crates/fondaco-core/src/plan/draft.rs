@@ -1,5 +1,7 @@
 //! The plan while it is being made: things put on it and taken off, with a forecast at any time.
 
+use std::collections::BTreeSet;
+use std::ops::Bound;
 use std::path::{Path, PathBuf};
 
 use super::{Action, Deed, Forecast, Plan, PlanError, Refusal, Survey, forecast};
@@ -54,6 +56,8 @@ pub enum Put {
 pub struct Draft {
     planned: Vec<Planned>,
     frees: Vec<Forecast>,
+    /// The planned paths in order, so that what lies above or below one is found at once.
+    paths: BTreeSet<PathBuf>,
 }
 
 impl Draft {
@@ -75,24 +79,43 @@ impl Draft {
     /// Puts a thing on the draft, or takes it off if it is there with the same deed. Nothing is
     /// ever planned twice: see [`Put`].
     pub fn put(&mut self, new: Planned) -> Put {
-        if let Some(at) = self.planned.iter().position(|planned| planned.path == new.path) {
-            self.planned.remove(at);
-            self.forecast();
+        let put = self.place(new);
+        self.forecast();
+        put
+    }
+
+    /// Puts many things on the draft, as [`Draft::put`] would one after the other.
+    pub fn put_all(&mut self, new: Vec<Planned>) -> Vec<Put> {
+        let puts = new.into_iter().map(|new| self.place(new)).collect();
+        self.forecast();
+        puts
+    }
+
+    fn place(&mut self, new: Planned) -> Put {
+        if self.paths.remove(&new.path) {
+            self.planned.retain(|planned| planned.path != new.path);
             return Put::TakenOff;
         }
-        if let Some(above) = self.covering(&new.path) {
-            return Put::InsideOf(above.path.clone());
+        if let Some(above) = new.path.ancestors().find(|above| self.paths.contains(*above)) {
+            return Put::InsideOf(above.to_owned());
         }
-        let before = self.planned.len();
-        self.planned.retain(|planned| !planned.path.starts_with(&new.path));
-        let taken_in = before - self.planned.len();
+        // paths are ordered part by part: what lies below one comes right behind it
+        let from = (Bound::Excluded(&new.path), Bound::Unbounded);
+        let below =
+            self.paths.range::<PathBuf, _>(from).take_while(|path| path.starts_with(&new.path));
+        let taken_in: Vec<PathBuf> = below.cloned().collect();
+        if !taken_in.is_empty() {
+            self.paths.retain(|path| !path.starts_with(&new.path));
+            self.planned.retain(|planned| !planned.path.starts_with(&new.path));
+        }
+        self.paths.insert(new.path.clone());
         self.planned.push(new);
-        self.forecast();
-        if taken_in == 0 { Put::Added } else { Put::TookIn(taken_in) }
+        if taken_in.is_empty() { Put::Added } else { Put::TookIn(taken_in.len()) }
     }
 
     /// Takes a thing off.
     pub fn take_off(&mut self, path: &Path) {
+        self.paths.remove(path);
         self.planned.retain(|planned| planned.path != path);
         self.forecast();
     }

@@ -26,6 +26,7 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
             None => state.depot(),
         },
         draft: Draft::default(),
+        found: Vec::new(),
         protect: Vec::new(),
         left_out: Vec::new(),
         mounts: kernel::mounts().unwrap_or_default(),
@@ -44,6 +45,7 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
             making.by_hand(path, &deed)?;
         }
     }
+    making.resolve();
     if arguments.rules.is_none() && making.draft.is_empty() && making.left_out.is_empty() {
         bail!(
             "nothing to plan: give --rules FILE PATH, or --delete, --set-aside or --archive PATH"
@@ -58,6 +60,7 @@ struct Making<'a> {
     protection: Protection,
     depot: PathBuf,
     draft: Draft,
+    found: Vec<Planned>,
     protect: Vec<DocPath>,
     left_out: Vec<String>,
 }
@@ -108,8 +111,8 @@ impl Making<'_> {
             Err(refusal) => return self.left_out.push(refusal.to_string()),
         };
         let volume = volume_root(&path, self.state, &self.mounts);
-        let put = self.draft.put(Planned {
-            path: path.clone(),
+        self.found.push(Planned {
+            path,
             deed: deed.clone(),
             reason,
             volume,
@@ -117,16 +120,24 @@ impl Making<'_> {
             entries: survey.target.entries,
             review: Review::Ready(Box::new(survey)),
         });
-        match put {
-            Put::Added => {}
-            Put::TookIn(count) => {
-                eprintln!("fondaco: {} takes in {count} planned below it", Shown(&path));
-            }
-            Put::InsideOf(above) => {
-                eprintln!("fondaco: {} goes with {} already", Shown(&path), Shown(above));
-            }
-            Put::TakenOff => {
-                self.left_out.push(format!("{} was given twice and is left out", Shown(&path)));
+    }
+
+    /// Puts all that was found on the draft, and says what was resolved.
+    fn resolve(&mut self) {
+        let found = std::mem::take(&mut self.found);
+        let paths: Vec<PathBuf> = found.iter().map(|planned| planned.path.clone()).collect();
+        for (path, put) in paths.iter().zip(self.draft.put_all(found)) {
+            match put {
+                Put::Added => {}
+                Put::TookIn(count) => {
+                    eprintln!("fondaco: {} takes in {count} planned below it", Shown(path));
+                }
+                Put::InsideOf(above) => {
+                    eprintln!("fondaco: {} goes with {} already", Shown(path), Shown(above));
+                }
+                Put::TakenOff => {
+                    self.left_out.push(format!("{} was given twice and is left out", Shown(path)));
+                }
             }
         }
     }

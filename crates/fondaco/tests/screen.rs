@@ -48,7 +48,7 @@ fn it_can_be_used_at_80_by_24_and_says_what_it_needs_below_that() {
     let demo = Demo::new();
     let terminal = Terminal::on_demo(&demo, 80, 24);
     terminal.shows(&["still to find 33.0 MiB", "▸1 Volumes", "8 Plan"]);
-    let screen = terminal.keys(&["Enter"]).shows(&["hydrophone/", "tail: 2 more", "allocated"]);
+    let screen = terminal.keys(&["Enter"]).shows(&["hydrophone/", "tail: 2 more", "4 231 entries"]);
     assert!(screen.lines().all(|line| line.chars().count() <= 80));
     terminal.keys(&["End", "Enter"]).shows(&["incoming/", "home/"]);
     terminal.resize(40, 10).shows(&["This terminal is 40 × 10.", "72 × 20"]);
@@ -194,7 +194,7 @@ fn without_colour_or_unicode_the_same_things_are_said() {
     let at = demo.at.display();
     let terminal = Terminal::run(100, 30, &format!("NO_COLOR=1 LANG=C {FONDACO} demo --at {at}"));
     terminal.shows(&["level", "still to find 33.0 MiB", ">1 Volumes"]);
-    let screen = terminal.keys(&["Enter"]).shows(&["hydrophone/", "####"]);
+    let screen = terminal.keys(&["Enter"]).shows(&["hydrophone/", "####", "4 231 entries"]);
     assert!(screen.is_ascii(), "{screen}");
     terminal.keys(&["Space", "d"]).shows(&["D hydrophone/", "////", "enough is planned"]);
     terminal.keys(&["q"]).shows(&["Type quit"]);

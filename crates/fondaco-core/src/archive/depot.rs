@@ -74,23 +74,57 @@ impl Depot {
     }
 
     /// Removes what an unfinished packing has left, of which nothing can be missed: originals are
-    /// removed only after an archive has its name.
+    /// removed only after an archive has its name. One that has it is left alone, with its index.
     ///
     /// # Errors
     ///
     /// [`CallError`].
     pub fn clear_unfinished(&self, name: &str) -> Result<(), CallError> {
-        let path = self.file(&unfinished(name));
-        match std::fs::remove_file(&path) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => {
-                Err(CallError::on(Op::Remove, path)(error))
-            }
-            _ => Ok(()),
+        let mut left = vec![unfinished(name)];
+        if !self.file(&format!("{name}.tar.zst")).exists() {
+            left.extend([format!("{name}.json"), format!("{name}.sha256")]);
         }
+        for path in left.iter().map(|file| self.file(file)) {
+            match std::fs::remove_file(&path) {
+                Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                    return Err(CallError::on(Op::Remove, path)(error));
+                }
+                _ => {}
+            }
+        }
+        Ok(())
     }
 }
 
 /// What the archive NAME is called until it is proved.
 pub(super) fn unfinished(name: &str) -> String {
     format!(".{name}.tar.zst.part")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_unfinished_is_cleared_and_what_has_its_name_is_kept() {
+        let directory = tempfile::tempdir().unwrap();
+        let depot = Depot::open(&directory.path().join("depot")).unwrap();
+        let write = |files: &[&str]| {
+            files.iter().for_each(|file| std::fs::write(depot.file(file), b"x").unwrap());
+        };
+        let names = || {
+            let names = std::fs::read_dir(depot.path()).unwrap();
+            let mut names: Vec<_> =
+                names.map(|e| e.unwrap().file_name().into_string().unwrap()).collect();
+            names.sort();
+            names
+        };
+        write(&[".run.tar.zst.part", "run.json", "run.sha256", "other.tar.zst", "other.json"]);
+        depot.clear_unfinished("run").unwrap();
+        assert_eq!(names(), ["other.json", "other.tar.zst"]);
+        depot.clear_unfinished("run").unwrap();
+        write(&[".other.tar.zst.part"]);
+        depot.clear_unfinished("other").unwrap();
+        assert_eq!(names(), ["other.json", "other.tar.zst"]);
+    }
 }

@@ -277,7 +277,7 @@ impl Journal {
                     RunState::Running.word(),
                     frees.now.get() as i64,
                     frees.later.get() as i64,
-                    serde_json::to_string(&plan.protect).unwrap_or_default(),
+                    json(&plan.protect).map_err(&wrap)?,
                 ],
             )
             .map_err(&wrap)?;
@@ -290,7 +290,7 @@ impl Journal {
                 )
                 .map_err(&wrap)?;
             for action in &plan.actions {
-                let json = serde_json::to_string(action).unwrap_or_default();
+                let json = json(action).map_err(&wrap)?;
                 let path = action.target.path.0.as_os_str().as_bytes();
                 let waiting = EntryState::Waiting.word();
                 insert
@@ -335,7 +335,7 @@ impl Journal {
                         entry.freed.get() as i64,
                         entry.message,
                         entry.at,
-                        serde_json::to_string(&entry.action).unwrap_or_default(),
+                        json(&entry.action).map_err(&wrap)?,
                     ])
                     .map_err(&wrap)?;
             }
@@ -433,6 +433,12 @@ impl Journal {
         let rows = select.query_map([run], entry_record).map_err(&wrap)?;
         rows.collect::<Result<_, _>>().map_err(&wrap)
     }
+}
+
+/// A record that could not be written down must stop the act, not leave an empty line.
+fn json(value: &impl serde::Serialize) -> rusqlite::Result<String> {
+    serde_json::to_string(value)
+        .map_err(|error| rusqlite::Error::ToSqlConversionFailure(Box::new(error)))
 }
 
 fn run_record(row: &Row<'_>) -> rusqlite::Result<RunRecord> {

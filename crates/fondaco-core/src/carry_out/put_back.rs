@@ -174,9 +174,9 @@ fn return_archived(
     let parent = path.parent().unwrap_or(path);
     let capacity = kernel::capacity(parent).map_err(CallError::on(Op::Examine, parent))?;
     let needed = entry.action.target.allocated;
-    if needed > capacity.free_root {
+    if needed > capacity.free() {
         let style = UnitStyle::Binary;
-        let (needed, free) = (needed.shown(style), capacity.free_root.shown(style));
+        let (needed, free) = (needed.shown(style), capacity.free().shown(style));
         let reason = format!("it needs {needed}, and its volume has {free} free");
         return Err(Refusal::NotHeld { path: path.to_owned(), reason });
     }

@@ -112,9 +112,7 @@ fn depot_warning(depot: &Path, needed: Bytes) -> Option<String> {
         let error = std::io::Error::from(error);
         return Some(format!("the depot {} cannot be written to: {error}", Shown(depot)));
     }
-    let capacity = crate::kernel::capacity(standing).ok()?;
-    let free =
-        if crate::kernel::effective_user() == 0 { capacity.free_root } else { capacity.free_users };
+    let free = crate::kernel::capacity(standing).ok()?.free();
     (needed > free).then(|| {
         let style = crate::units::UnitStyle::Binary;
         format!(

@@ -32,6 +32,11 @@ impl Capacity {
         Level::of(self.used, self.used + self.free_root)
     }
 
+    /// Free for this user.
+    pub fn free(&self) -> Bytes {
+        if super::effective_user() == 0 { self.free_root } else { self.free_users }
+    }
+
     /// The share of inodes in use, where the file system has a fixed number of them.
     pub fn inode_level(&self) -> Option<Level> {
         (self.inodes > 0)

@@ -49,7 +49,7 @@ fn median(numbers: &mut [f64]) -> f64 {
 
 fn scan(tree: &Path) -> f64 {
     let begun = Instant::now();
-    let options = Options { cross_volumes: false, threads: 0, now: Time::now() };
+    let options = Options::new(Time::now());
     let mut scan = Scan::start(&[tree.to_owned()], &options).unwrap();
     scan.wait();
     let catalog = scan.catalog();

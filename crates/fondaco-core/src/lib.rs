@@ -17,6 +17,7 @@ pub mod archive;
 pub mod carry_out;
 pub mod catalog;
 pub mod kernel;
+pub mod pattern;
 pub mod plan;
 pub mod rule;
 pub mod scan;

@@ -14,8 +14,7 @@ use fondaco_core::units::Bytes;
 use proptest::prelude::*;
 
 fn scan(roots: &[PathBuf], threads: usize) -> Scan {
-    let mut scan =
-        Scan::start(roots, &Options { cross_volumes: false, threads, now: NOW }).unwrap();
+    let mut scan = Scan::start(roots, &Options { threads, ..Options::new(NOW) }).unwrap();
     scan.wait();
     scan
 }
@@ -224,7 +223,7 @@ fn bad_roots_are_told_apart_and_nested_ones_count_once() {
     let root = directory.path().canonicalize().unwrap();
     std::fs::create_dir(root.join("a")).unwrap();
     std::fs::write(root.join("a/file"), b"x").unwrap();
-    let options = Options { cross_volumes: false, threads: 1, now: NOW };
+    let options = Options { threads: 1, ..Options::new(NOW) };
     let start = |path: &str| Scan::start(&[root.join(path)], &options).map(|_| ());
     assert!(matches!(start("nowhere"), Err(ScanError::Missing(_))));
     assert!(matches!(start("a/file"), Err(ScanError::NotADirectory(_))));
@@ -263,7 +262,7 @@ fn other_volumes_are_named_and_not_entered_unless_asked() {
     assert_eq!(catalog.allocated(over), Bytes::ZERO, "a file mounted over another counts once");
     assert_eq!(catalog.allocated(data), Bytes::new(40_960));
 
-    let options = Options { cross_volumes: true, threads: 2, now: NOW };
+    let options = Options { cross_volumes: true, threads: 2, ..Options::new(NOW) };
     let mut crossing = Scan::start(std::slice::from_ref(&root), &options).unwrap();
     crossing.wait();
     let catalog = crossing.catalog();
@@ -338,7 +337,7 @@ fn a_scan_can_be_stopped_and_keeps_what_it_knows() {
         std::fs::create_dir_all(&at).unwrap();
         (0..20).for_each(|f| std::fs::write(at.join(f.to_string()), b"x").unwrap());
     }
-    let options = Options { cross_volumes: false, threads: 2, now: NOW };
+    let options = Options { threads: 2, ..Options::new(NOW) };
     let mut scan = Scan::start(std::slice::from_ref(&root), &options).unwrap();
     scan.stop();
     assert!(scan.wait_for(std::time::Duration::from_secs(10)), "a stop is obeyed");

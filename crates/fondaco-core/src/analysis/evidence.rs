@@ -168,7 +168,7 @@ mod tests {
         let state = State::open(&root.join("state")).unwrap();
         let written = kernel::stat_path(&root.join("plain")).unwrap().mtime;
         let later = Time::at(written.sec + 100 * DAY);
-        let options = Options { cross_volumes: false, threads: 1, now: later };
+        let options = Options { threads: 1, ..Options::new(later) };
         let mut scan = Scan::start(std::slice::from_ref(&root), &options).unwrap();
         scan.wait();
         let catalog = scan.catalog();

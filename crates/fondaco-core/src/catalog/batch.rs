@@ -3,38 +3,125 @@
 use std::path::PathBuf;
 
 use super::{
-    AgeProfile, Catalog, Directory, EntryId, LinkedInode, MULTI_LINKED, NONE, Reading, Root,
+    AgeProfile, AgeScale, Catalog, Directory, EntryId, LinkedInode, MULTI_LINKED, NONE, Reading,
+    Root,
 };
 use crate::kernel::{Kind, Stat};
+use crate::units::{Bytes, Time};
 
 /// The entries of one directory, in arrays like the catalog's own. Kept and used again.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Batch {
+    scale: AgeScale,
     names: Vec<u8>,
-    name_at: Vec<u32>,
     rows: Vec<Row>,
-    links: Vec<(u32, u64, u32)>,
+    owners: Vec<(u32, u32)>,
+    directories: Vec<NewDirectory>,
+    links: Vec<Link>,
+    sums: Sums,
 }
 
 #[derive(Clone, Copy, Debug)]
 struct Row {
-    kind: Kind,
     blocks: u64,
     size: u64,
     inode: u64,
+    name_at: u32,
     mtime: u32,
     atime: u32,
-    owner: (u32, u32),
-    reading: Option<Reading>,
+    /// Place among the batch's owners.
+    owner: u32,
+    kind: Kind,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct NewDirectory {
+    place: u32,
+    reading: Reading,
+    /// Known when its facts are.
+    device: Option<u64>,
+}
+
+/// An entry whose inode has several names.
+#[derive(Clone, Copy, Debug)]
+struct Link {
+    place: u32,
+    device: u64,
+    links: u32,
+}
+
+/// What some entries add to their directory and to all above it.
+#[derive(Clone, Copy, Debug, Default)]
+struct Sums {
+    entries: u32,
+    allocated: u64,
+    apparent: u64,
+    exclusive: u64,
+    newest: u32,
+    profile: AgeProfile,
+}
+
+impl Sums {
+    fn add(&mut self, scale: &AgeScale, blocks: u64, size: u64, mtime: u32, exclusive: bool) {
+        let allocated = blocks.saturating_mul(512);
+        self.allocated = self.allocated.saturating_add(allocated);
+        self.apparent = self.apparent.saturating_add(size);
+        if exclusive {
+            self.exclusive = self.exclusive.saturating_add(allocated);
+        }
+        self.newest = self.newest.max(mtime);
+        self.profile[scale.class(mtime)] += allocated as f32;
+    }
+}
+
+/// One entry as a catalog keeps it.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Facts {
+    pub(super) kind: Kind,
+    pub(super) blocks: u64,
+    pub(super) size: u64,
+    pub(super) inode: u64,
+    pub(super) mtime: u32,
+    pub(super) atime: u32,
+    pub(super) owner: (u32, u32),
+}
+
+impl From<&Stat> for Facts {
+    fn from(stat: &Stat) -> Self {
+        Self {
+            kind: stat.kind,
+            blocks: stat.blocks,
+            size: stat.size,
+            inode: stat.ino,
+            mtime: clamped(stat.mtime.sec),
+            atime: clamped(stat.atime.sec),
+            owner: (stat.uid, stat.gid),
+        }
+    }
 }
 
 impl Batch {
+    /// An empty batch for a catalog whose ages are counted from `now`.
+    pub fn new(now: Time) -> Self {
+        Self {
+            scale: AgeScale::new(now),
+            names: Vec::new(),
+            rows: Vec::new(),
+            owners: Vec::new(),
+            directories: Vec::new(),
+            links: Vec::new(),
+            sums: Sums::default(),
+        }
+    }
+
     /// Forgets its entries and keeps its memory.
     pub fn clear(&mut self) {
         self.names.clear();
-        self.name_at.clear();
         self.rows.clear();
+        self.owners.clear();
+        self.directories.clear();
         self.links.clear();
+        self.sums = Sums::default();
     }
 
     /// Entries in it.
@@ -49,34 +136,82 @@ impl Batch {
 
     /// Adds one entry. A name has at most 255 bytes on Linux (`NAME_MAX`).
     pub fn push(&mut self, name: &[u8], stat: &Stat) {
-        if stat.kind != Kind::Directory && stat.links > 1 {
-            self.links.push((self.rows.len() as u32, stat.dev, stat.links));
-        }
-        self.add(name, stat, (stat.kind == Kind::Directory).then_some(Reading::NotYet));
+        let several = (stat.kind != Kind::Directory && stat.links > 1).then_some(stat.links);
+        self.add(name, &stat.into(), stat.dev, several, Reading::NotYet);
+    }
+
+    /// Adds a directory of which nothing but the name is known: its facts come when it is read.
+    pub fn push_unread(&mut self, name: &[u8]) {
+        let place = self.len() as u32;
+        self.directories.push(NewDirectory { place, reading: Reading::NotYet, device: None });
+        let owner = self.owners.last().copied().unwrap_or((0, 0));
+        let kind = Kind::Directory;
+        let facts = Facts { kind, blocks: 0, size: 0, inode: 0, mtime: 0, atime: 0, owner };
+        self.sums.entries += 1;
+        self.push_row(name, &facts);
     }
 
     /// Adds the root of another volume that is not entered: its bytes belong to that volume.
     pub fn push_other_volume(&mut self, name: &[u8], stat: &Stat) {
-        let mut stat = *stat;
-        (stat.blocks, stat.size) = (0, 0);
-        self.add(name, &stat, Some(Reading::OtherVolume));
+        let facts = Facts { blocks: 0, size: 0, ..stat.into() };
+        self.add(name, &facts, stat.dev, None, Reading::OtherVolume);
     }
 
-    fn add(&mut self, name: &[u8], stat: &Stat, reading: Option<Reading>) {
+    /// Entries, bytes on disk and length, without inodes that have several names.
+    pub(super) fn plain_sums(&self) -> (u64, Bytes, Bytes) {
+        let sums = &self.sums;
+        (u64::from(sums.entries), Bytes::new(sums.allocated), Bytes::new(sums.apparent))
+    }
+
+    /// Inodes with several names: device and number, bytes on disk, length.
+    pub(super) fn linked_inodes(&self) -> impl Iterator<Item = ((u64, u64), Bytes, Bytes)> + '_ {
+        self.links.iter().map(|link| {
+            let row = &self.rows[link.place as usize];
+            let key = (link.device, row.inode);
+            (key, Bytes::from_blocks(row.blocks), Bytes::new(row.size))
+        })
+    }
+
+    /// Adds an entry with its facts; `links` if its inode has several names.
+    pub(super) fn add(
+        &mut self,
+        name: &[u8],
+        facts: &Facts,
+        device: u64,
+        links: Option<u32>,
+        reading: Reading,
+    ) {
+        let place = self.len() as u32;
+        self.sums.entries += 1;
+        if facts.kind == Kind::Directory {
+            self.directories.push(NewDirectory { place, reading, device: Some(device) });
+        }
+        match links {
+            // what it adds depends on its other names
+            Some(links) => self.links.push(Link { place, device, links }),
+            None => self.sums.add(&self.scale, facts.blocks, facts.size, facts.mtime, true),
+        }
+        self.push_row(name, facts);
+    }
+
+    fn push_row(&mut self, name: &[u8], facts: &Facts) {
         let name = &name[..name.len().min(255)];
-        self.name_at.push(self.names.len() as u32);
+        // neighbours mostly have one owner
+        if self.owners.last() != Some(&facts.owner) {
+            self.owners.push(facts.owner);
+        }
+        self.rows.push(Row {
+            blocks: facts.blocks,
+            size: facts.size,
+            inode: facts.inode,
+            name_at: self.names.len() as u32,
+            mtime: facts.mtime,
+            atime: facts.atime,
+            owner: self.owners.len() as u32 - 1,
+            kind: facts.kind,
+        });
         self.names.push(name.len() as u8);
         self.names.extend_from_slice(name);
-        self.rows.push(Row {
-            kind: stat.kind,
-            blocks: stat.blocks,
-            size: stat.size,
-            inode: stat.ino,
-            mtime: clamped(stat.mtime.sec),
-            atime: clamped(stat.atime.sec),
-            owner: (stat.uid, stat.gid),
-            reading,
-        });
     }
 }
 
@@ -90,21 +225,15 @@ fn clamped(seconds: i64) -> u32 {
 #[error("a catalog holds at most 4 294 967 294 entries and 4 GiB of names")]
 pub struct Full;
 
-/// What a batch adds to its directory and to all above it.
-struct Sums {
-    entries: u32,
-    allocated: u64,
-    apparent: u64,
-    exclusive: u64,
-    newest: u32,
-    profile: AgeProfile,
-}
-
 impl Catalog {
     /// Adds a place where a scan begins.
     pub fn add_root(&mut self, path: PathBuf, stat: &Stat) -> EntryId {
-        let mut batch = Batch::default();
-        batch.push(b"", stat);
+        self.add_root_facts(path, &stat.into(), stat.dev)
+    }
+
+    pub(super) fn add_root_facts(&mut self, path: PathBuf, facts: &Facts, device: u64) -> EntryId {
+        let mut batch = Batch::new(self.now);
+        batch.add(b"", facts, device, None, Reading::NotYet);
         // one entry cannot overflow a catalog that holds few roots
         let entry = self.push_all(NONE, &batch).unwrap_or(EntryId(0));
         self.roots.push(Root { path, entry });
@@ -112,21 +241,58 @@ impl Catalog {
     }
 
     /// Takes over what was read in the directory `parent`, and adds it to all totals above.
-    /// Gives the number of the first new entry; the others follow it in the batch's order.
+    /// `own` are the directory's own facts, if it was added without them. Gives the number of the
+    /// first new entry; the others follow it in the batch's order.
     ///
     /// # Errors
     ///
     /// [`Full`]: nothing was taken.
-    pub fn append(&mut self, parent: EntryId, batch: &Batch) -> Result<EntryId, Full> {
+    pub fn append(
+        &mut self,
+        parent: EntryId,
+        own: Option<&Stat>,
+        batch: &Batch,
+    ) -> Result<EntryId, Full> {
         let first = self.push_all(parent.0, batch)?;
-        let sums = self.sums(first, batch);
-        let row = self.directory[parent.0 as usize] as usize;
+        let mut sums = batch.sums;
+        self.add_links(first, batch, &mut sums);
+        if let Some(stat) = own {
+            self.set_facts(parent, &stat.into(), stat.dev, &mut sums);
+        }
+        let row = self.row_number(parent);
         self.directories[row].first_child = first.0;
         self.directories[row].children = batch.len() as u32;
         self.set_reading(parent, Reading::Done);
-        let mut at = Some(parent);
+        self.add_upwards(parent, &sums);
+        Ok(first)
+    }
+
+    /// Gives a directory that was added without facts its own, and adds them to all totals above:
+    /// for one that could not be read.
+    pub fn set_own(&mut self, id: EntryId, stat: &Stat) {
+        let mut sums = Sums::default();
+        self.set_facts(id, &stat.into(), stat.dev, &mut sums);
+        self.add_upwards(id, &sums);
+    }
+
+    fn set_facts(&mut self, id: EntryId, facts: &Facts, device: u64, sums: &mut Sums) {
+        sums.add(&self.scale, facts.blocks, facts.size, facts.mtime, true);
+        let at = id.0 as usize;
+        self.size[at] = facts.size;
+        self.inode[at] = facts.inode;
+        self.mtime[at] = facts.mtime;
+        self.atime[at] = facts.atime;
+        self.owner[at] = self.owner_number(facts.owner);
+        let (row, device) = (self.row_number(id), self.device_number(device));
+        self.directories[row].own_blocks = facts.blocks;
+        self.directories[row].device = device;
+    }
+
+    fn add_upwards(&mut self, from: EntryId, sums: &Sums) {
+        let mut at = Some(from);
         while let Some(id) = at {
-            let row = &mut self.directories[self.directory[id.0 as usize] as usize];
+            let number = self.row_number(id);
+            let row = &mut self.directories[number];
             row.entries += sums.entries;
             row.allocated = row.allocated.saturating_add(sums.allocated);
             row.apparent = row.apparent.saturating_add(sums.apparent);
@@ -135,105 +301,98 @@ impl Catalog {
             row.profile.iter_mut().zip(sums.profile).for_each(|(sum, more)| *sum += more);
             at = self.parent(id);
         }
-        Ok(first)
     }
 
     /// Says how far a directory has been read.
     pub fn set_reading(&mut self, id: EntryId, reading: Reading) {
-        let row = self.directory[id.0 as usize] as usize;
+        let row = self.row_number(id);
         self.directories[row].reading = reading;
     }
 
     /// Of an inode with several names, the first that was met counts; [`Catalog::finish`] adds it
     /// where the others are.
-    fn sums(&self, first: EntryId, batch: &Batch) -> Sums {
-        let mut sums = Sums {
-            entries: batch.len() as u32,
-            allocated: 0,
-            apparent: 0,
-            exclusive: 0,
-            newest: 0,
-            profile: AgeProfile::default(),
-        };
-        let mut links = batch.links.iter().peekable();
-        for (i, row) in batch.rows.iter().enumerate() {
+    fn add_links(&mut self, first: EntryId, batch: &Batch, sums: &mut Sums) {
+        for link in &batch.links {
+            let (row, id) = (&batch.rows[link.place as usize], first.0 + link.place);
+            self.owner[id as usize] |= MULTI_LINKED;
+            let key = (link.device, row.inode);
+            let new = || LinkedInode { links: link.links, names: Vec::with_capacity(2) };
+            let inode = self.linked.entry(key).or_insert_with(new);
+            inode.names.push(id);
+            if inode.names.len() == 1 {
+                sums.add(&self.scale, row.blocks, row.size, row.mtime, false);
+            }
             sums.newest = sums.newest.max(row.mtime);
-            let link = links.next_if(|(at, ..)| *at as usize == i);
-            if let Some((_, dev, _)) = link {
-                let names = self.linked.get(&(*dev, row.inode)).map(|inode| &inode.names[..]);
-                let counts =
-                    names.and_then(<[u32]>::first).is_none_or(|id| *id == first.0 + i as u32);
-                if !counts {
-                    continue;
-                }
-            }
-            let allocated = row.blocks.saturating_mul(512);
-            sums.allocated = sums.allocated.saturating_add(allocated);
-            sums.apparent = sums.apparent.saturating_add(row.size);
-            if link.is_none() {
-                sums.exclusive = sums.exclusive.saturating_add(allocated);
-            }
-            sums.profile[self.age_class(row.mtime)] += allocated as f32;
         }
-        sums
     }
 
     fn push_all(&mut self, parent: u32, batch: &Batch) -> Result<EntryId, Full> {
-        let (first, names) = (self.len(), self.names.len());
-        if first + batch.len() >= NONE as usize || names + batch.names.len() > u32::MAX as usize {
+        let (first, names, count) = (self.len(), self.names.len(), batch.len());
+        if first + count >= NONE as usize || names + batch.names.len() > u32::MAX as usize {
             return Err(Full);
         }
         self.names.extend_from_slice(&batch.names);
-        let mut last_owner = None;
-        for (i, row) in batch.rows.iter().enumerate() {
-            let id = (first + i) as u32;
-            self.parent.push(parent);
-            self.name_at.push(names as u32 + batch.name_at[i]);
-            self.blocks.push(row.blocks);
-            self.size.push(row.size);
-            self.inode.push(row.inode);
-            self.mtime.push(row.mtime);
-            self.atime.push(row.atime);
-            self.kind.push(row.kind);
-            // neighbours mostly have one owner
-            let owner = match last_owner {
-                Some((owner, number)) if owner == row.owner => number,
-                _ => self.owner_number(row.owner),
-            };
-            last_owner = Some((row.owner, owner));
-            self.owner.push(owner);
-            let directory = match row.reading {
-                Some(reading) => self.new_directory(id, row, reading),
-                None => NONE,
-            };
-            self.directory.push(directory);
+        self.parent.resize(first + count, parent);
+        let rows = &batch.rows[..];
+        self.name_at.extend(rows.iter().map(|row| names as u32 + row.name_at));
+        self.blocks.extend(rows.iter().map(|row| narrow(row.blocks)));
+        self.size.extend(rows.iter().map(|row| row.size));
+        self.inode.extend(rows.iter().map(|row| row.inode));
+        self.mtime.extend(rows.iter().map(|row| row.mtime));
+        self.atime.extend(rows.iter().map(|row| row.atime));
+        self.kind.extend(rows.iter().map(|row| row.kind));
+        match batch.owners[..] {
+            [one] => {
+                let number = self.owner_number(one);
+                self.owner.resize(first + count, number);
+            }
+            _ => {
+                let numbers: Vec<u32> =
+                    batch.owners.iter().map(|owner| self.owner_number(*owner)).collect();
+                self.owner.extend(rows.iter().map(|row| numbers[row.owner as usize]));
+            }
         }
-        for (i, dev, links) in &batch.links {
-            let id = first as u32 + i;
-            self.owner[id as usize] |= MULTI_LINKED;
-            let key = (*dev, batch.rows[*i as usize].inode);
-            let new = || LinkedInode { links: *links, names: Vec::with_capacity(2) };
-            self.linked.entry(key).or_insert_with(new).names.push(id);
+        for (place, row) in rows.iter().enumerate().filter(|(_, row)| narrow(row.blocks) == HUGE) {
+            self.huge.insert((first + place) as u32, row.blocks);
+        }
+        let above = (parent != NONE)
+            .then(|| self.directories[self.row_number(EntryId(parent))].device)
+            .unwrap_or(0);
+        for new in &batch.directories {
+            let place = new.place as usize;
+            let row = &rows[place];
+            let device = new.device.map_or(above, |device| self.device_number(device));
+            self.blocks[first + place] = self.directories.len() as u32;
+            self.directories.push(Directory {
+                entry: (first + place) as u32,
+                first_child: 0,
+                children: 0,
+                entries: 1,
+                own_blocks: row.blocks,
+                allocated: row.blocks.saturating_mul(512),
+                apparent: row.size,
+                exclusive: row.blocks.saturating_mul(512),
+                newest: row.mtime,
+                device,
+                reading: new.reading,
+                profile: {
+                    let mut own = Sums::default();
+                    own.add(&self.scale, row.blocks, 0, row.mtime, true);
+                    own.profile
+                },
+            });
         }
         Ok(EntryId(first as u32))
     }
 
-    fn new_directory(&mut self, entry: u32, row: &Row, reading: Reading) -> u32 {
-        let mut new = Directory {
-            entry,
-            first_child: 0,
-            children: 0,
-            entries: 0,
-            allocated: 0,
-            apparent: 0,
-            exclusive: 0,
-            newest: 0,
-            reading,
-            profile: AgeProfile::default(),
-        };
-        new.reset(row.blocks, row.size, row.mtime, self.age_class(row.mtime));
-        self.directories.push(new);
-        self.directories.len() as u32 - 1
+    fn device_number(&mut self, device: u64) -> u16 {
+        let known = self.devices.iter().position(|known| *known == device);
+        let number = known.unwrap_or_else(|| {
+            self.devices.push(device);
+            self.devices.len() - 1
+        });
+        // more volumes in one scan than this cannot be mounted
+        u16::try_from(number).unwrap_or(u16::MAX)
     }
 
     fn owner_number(&mut self, owner: (u32, u32)) -> u32 {
@@ -245,13 +404,9 @@ impl Catalog {
     }
 }
 
-impl Directory {
-    /// Back to what the directory itself is, without what it holds.
-    pub(super) fn reset(&mut self, blocks: u64, size: u64, mtime: u32, age_class: usize) {
-        let own = blocks.saturating_mul(512);
-        (self.entries, self.newest) = (1, mtime);
-        (self.allocated, self.apparent, self.exclusive) = (own, size, own);
-        self.profile = AgeProfile::default();
-        self.profile[age_class] = own as f32;
-    }
+/// Stands for a number of blocks that does not fit in 32 bits: 2 TiB and more in one file.
+pub(super) const HUGE: u32 = u32::MAX;
+
+fn narrow(blocks: u64) -> u32 {
+    u32::try_from(blocks).unwrap_or(HUGE)
 }

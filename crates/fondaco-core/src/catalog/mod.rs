@@ -9,6 +9,7 @@
 //! and is *exclusive* only where all of its names lie (`totals`).
 
 mod batch;
+mod excluded;
 mod ranking;
 mod totals;
 
@@ -16,9 +17,11 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-pub use batch::Batch;
+pub use batch::{Batch, Full};
+pub use excluded::ExcludedSums;
 pub use ranking::{Order, Ranking, Tail};
 
+use excluded::Excluded;
 use rustc_hash::FxHashMap;
 
 use crate::kernel::{Kind, Op};
@@ -81,10 +84,12 @@ struct Directory {
     first_child: u32,
     children: u32,
     entries: u32,
+    own_blocks: u64,
     allocated: u64,
     apparent: u64,
     exclusive: u64,
     newest: u32,
+    device: u16,
     reading: Reading,
     profile: AgeProfile,
 }
@@ -122,10 +127,12 @@ pub struct KindCounts {
 #[derive(Debug)]
 pub struct Catalog {
     now: Time,
+    scale: AgeScale,
     parent: Vec<u32>,
     name_at: Vec<u32>,
-    directory: Vec<u32>,
-    blocks: Vec<u64>,
+    /// Blocks of 512 bytes, or [`batch::HUGE`]; of a directory, its place in `directories`.
+    blocks: Vec<u32>,
+    huge: FxHashMap<u32, u64>,
     size: Vec<u64>,
     inode: Vec<u64>,
     mtime: Vec<u32>,
@@ -134,12 +141,15 @@ pub struct Catalog {
     kind: Vec<Kind>,
     names: Vec<u8>,
     directories: Vec<Directory>,
+    devices: Vec<u64>,
     owners: Vec<(u32, u32)>,
     owner_numbers: FxHashMap<(u32, u32), u32>,
     linked: FxHashMap<(u64, u64), LinkedInode>,
     roots: Vec<Root>,
     unreadable: Vec<Unreadable>,
+    excluded: Excluded,
     complete: bool,
+    finished: bool,
 }
 
 impl Catalog {
@@ -147,10 +157,11 @@ impl Catalog {
     pub fn new(now: Time) -> Self {
         Self {
             now,
+            scale: AgeScale::new(now),
             parent: Vec::new(),
             name_at: Vec::new(),
-            directory: Vec::new(),
             blocks: Vec::new(),
+            huge: FxHashMap::default(),
             size: Vec::new(),
             inode: Vec::new(),
             mtime: Vec::new(),
@@ -159,12 +170,15 @@ impl Catalog {
             kind: Vec::new(),
             names: Vec::new(),
             directories: Vec::new(),
+            devices: Vec::new(),
             owners: Vec::new(),
             owner_numbers: FxHashMap::default(),
             linked: FxHashMap::default(),
             roots: Vec::new(),
             unreadable: Vec::new(),
+            excluded: Excluded::default(),
             complete: false,
+            finished: false,
         }
     }
 
@@ -176,6 +190,11 @@ impl Catalog {
     /// Whether the scan went to its end; places that could not be read do not speak against that.
     pub fn is_complete(&self) -> bool {
         self.complete
+    }
+
+    /// Whether it has been finished: nothing more is added.
+    pub fn is_finished(&self) -> bool {
+        self.finished
     }
 
     /// Entries so far.
@@ -255,7 +274,18 @@ impl Catalog {
 
     /// Whether it is a directory.
     pub fn is_directory(&self, id: EntryId) -> bool {
-        self.directory[id.0 as usize] != NONE
+        self.kind(id) == Kind::Directory
+    }
+
+    /// Whether it is a directory on another device than the one that holds it, and yet part of the
+    /// same mount: the root of a subvolume (btrfs).
+    pub fn is_subvolume(&self, id: EntryId) -> bool {
+        let (Some(own), Some(above)) =
+            (self.row(id), self.parent(id).and_then(|parent| self.row(parent)))
+        else {
+            return false;
+        };
+        own.device != above.device && own.reading != Reading::OtherVolume
     }
 
     /// Its inode number, as the scan saw it.
@@ -272,7 +302,7 @@ impl Catalog {
     pub fn allocated(&self, id: EntryId) -> Bytes {
         match self.row(id) {
             Some(row) => Bytes::new(row.allocated),
-            None => Bytes::from_blocks(self.blocks[id.0 as usize]),
+            None => Bytes::from_blocks(self.own_blocks(id)),
         }
     }
 
@@ -319,7 +349,7 @@ impl Catalog {
             Some(row) => row.profile,
             None => {
                 let mut profile = AgeProfile::default();
-                profile[self.age_class(self.mtime[id.0 as usize])] =
+                profile[self.scale.class(self.mtime[id.0 as usize])] =
                     self.allocated(id).get() as f32;
                 profile
             }
@@ -381,12 +411,38 @@ impl Catalog {
     }
 
     fn row(&self, id: EntryId) -> Option<&Directory> {
-        self.directories.get(self.directory[id.0 as usize] as usize)
+        self.is_directory(id).then(|| &self.directories[self.row_number(id)])
     }
 
-    fn age_class(&self, mtime: u32) -> usize {
-        let age = Time::at(i64::from(mtime)).age(self.now);
-        AGE_BOUNDS.iter().position(|bound| age < *bound).unwrap_or(AGE_CLASSES - 1)
+    /// Of a directory: its place among them.
+    fn row_number(&self, id: EntryId) -> usize {
+        self.blocks[id.0 as usize] as usize
+    }
+
+    /// Blocks of the entry alone.
+    fn own_blocks(&self, id: EntryId) -> u64 {
+        match self.row(id) {
+            Some(row) => row.own_blocks,
+            None => match self.blocks[id.0 as usize] {
+                batch::HUGE => self.huge.get(&id.0).copied().unwrap_or(u64::from(batch::HUGE)),
+                blocks => u64::from(blocks),
+            },
+        }
+    }
+}
+
+/// Tells the class of an age profile that a time of writing falls in.
+#[derive(Clone, Copy, Debug)]
+struct AgeScale([i64; AGE_CLASSES - 1]);
+
+impl AgeScale {
+    fn new(now: Time) -> Self {
+        Self(AGE_BOUNDS.map(|bound| now.sec.saturating_sub(bound.secs() as i64)))
+    }
+
+    /// How many of the bounds the age has reached.
+    fn class(&self, mtime: u32) -> usize {
+        self.0.iter().map(|bound| usize::from(i64::from(mtime) <= *bound)).sum()
     }
 }
 

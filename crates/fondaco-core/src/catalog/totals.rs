@@ -1,6 +1,6 @@
 //! Making the totals exact when a scan has ended.
 
-use super::{Catalog, NONE};
+use super::{Catalog, EntryId, NONE};
 
 impl Catalog {
     /// Makes all totals exact and declares the catalog finished; `complete` says whether the scan
@@ -16,13 +16,14 @@ impl Catalog {
         for (number, inode) in linked.values().enumerate() {
             let Some(&first) = inode.names.first() else { continue };
             let id = first as usize;
-            let (allocated, size) = (self.blocks[id].saturating_mul(512), self.size[id]);
-            let class = self.age_class(self.mtime[id]);
+            let blocks = self.own_blocks(EntryId(first));
+            let (allocated, size) = (blocks.saturating_mul(512), self.size[id]);
+            let class = self.scale.class(self.mtime[id]);
             let all_met = inode.names.len() == inode.links as usize;
             for name in &inode.names {
                 let mut at = self.parent[*name as usize];
                 while at != NONE {
-                    let row = self.directory[at as usize] as usize;
+                    let row = self.row_number(EntryId(at));
                     let (entry, visits) = (&mut self.directories[row], &mut seen[row]);
                     if visits.0 != number as u32 {
                         *visits = (number as u32, 0);
@@ -41,6 +42,8 @@ impl Catalog {
             }
         }
         self.linked = linked;
+        self.excluded.finish(&self.linked);
         self.complete = complete;
+        self.finished = true;
     }
 }

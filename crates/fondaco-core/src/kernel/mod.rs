@@ -23,5 +23,8 @@ pub use machine::{
 };
 pub use mounts::{Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};
-pub use read_dir::{DirReader, RawEntry};
-pub use stat::{Kind, Stat, stat_at, stat_descriptor, stat_path};
+pub use read_dir::{DirReader, Listed, RawEntry, ReadOrder};
+pub use stat::{
+    Kind, Stat, stat_at, stat_descriptor, stat_for_catalog, stat_open_for_catalog, stat_path,
+    stat_plain_at,
+};

@@ -10,19 +10,42 @@ use rustix::fs::{FileType, RawDir};
 /// A buffer for directory entries, kept and used again from directory to directory.
 pub struct DirReader {
     buffer: Vec<MaybeUninit<u8>>,
+    names: Vec<u8>,
+    order: Vec<(u64, u32, Listed)>,
+}
+
+/// What a directory says about an entry without being asked for more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Listed {
+    /// A directory.
+    Directory,
+    /// Something else.
+    NoDirectory,
+    /// Nothing: some file systems do not say.
+    Unknown,
 }
 
 /// One name as the directory gives it.
 pub struct RawEntry<'a> {
     /// The name; never `.` or `..`.
     pub name: &'a CStr,
-    /// Whether the directory already says that this is no directory; some file systems do not say.
-    pub surely_no_directory: bool,
+    /// What it is said to be.
+    pub listed: Listed,
+}
+
+/// The order in which entries are handed out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ReadOrder {
+    /// As the directory has them: costs nothing.
+    Directory,
+    /// By inode number within each piece that was read: inodes lie on the device in this order.
+    Inode,
 }
 
 impl Default for DirReader {
     fn default() -> Self {
-        Self { buffer: vec![MaybeUninit::uninit(); 64 * 1024] }
+        let buffer = vec![MaybeUninit::uninit(); 64 * 1024];
+        Self { buffer, names: Vec::new(), order: Vec::new() }
     }
 }
 
@@ -38,19 +61,51 @@ impl DirReader {
     pub fn read(
         &mut self,
         directory: impl AsFd,
+        each: impl FnMut(RawEntry<'_>) -> bool,
+    ) -> io::Result<()> {
+        self.read_in(ReadOrder::Directory, directory, each)
+    }
+
+    /// As [`DirReader::read`], in an order.
+    ///
+    /// # Errors
+    ///
+    /// As there.
+    pub fn read_in(
+        &mut self,
+        order: ReadOrder,
+        directory: impl AsFd,
         mut each: impl FnMut(RawEntry<'_>) -> bool,
     ) -> io::Result<()> {
         let mut entries = RawDir::new(directory, &mut self.buffer);
+        self.order.clear();
+        self.names.clear();
         while let Some(entry) = entries.next() {
             let entry = entry?;
-            let name = entry.file_name();
-            if matches!(name.to_bytes(), b"." | b"..") {
-                continue;
+            let (name, ino) = (entry.file_name(), entry.ino());
+            if !matches!(name.to_bytes(), b"." | b"..") {
+                let listed = match entry.file_type() {
+                    FileType::Directory => Listed::Directory,
+                    FileType::Unknown => Listed::Unknown,
+                    _ => Listed::NoDirectory,
+                };
+                if order == ReadOrder::Inode {
+                    self.order.push((ino, self.names.len() as u32, listed));
+                    self.names.extend_from_slice(name.to_bytes_with_nul());
+                } else if !each(RawEntry { name, listed }) {
+                    break;
+                }
             }
-            let surely_no_directory =
-                !matches!(entry.file_type(), FileType::Directory | FileType::Unknown);
-            if !each(RawEntry { name, surely_no_directory }) {
-                break;
+            if entries.is_buffer_empty() && !self.order.is_empty() {
+                self.order.sort_unstable();
+                for (_, at, listed) in self.order.drain(..) {
+                    let rest = &self.names[at as usize..];
+                    let Ok(name) = CStr::from_bytes_until_nul(rest) else { continue };
+                    if !each(RawEntry { name, listed }) {
+                        return Ok(());
+                    }
+                }
+                self.names.clear();
             }
         }
         Ok(())

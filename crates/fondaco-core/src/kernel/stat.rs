@@ -165,6 +165,44 @@ pub fn stat_at(directory: impl AsFd, name: impl rustix::path::Arg) -> io::Result
     Ok(Stat::of_statx(&rustix::fs::statx(directory, name, flags, wanted())?))
 }
 
+/// As [`stat_at`], with what a catalog keeps and no more: of the times only the last writing and reading.
+///
+/// # Errors
+///
+/// As `statx(2)`.
+pub fn stat_for_catalog(directory: impl AsFd, name: impl rustix::path::Arg) -> io::Result<Stat> {
+    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+    Ok(Stat::of_statx(&rustix::fs::statx(directory, name, flags, for_catalog())?))
+}
+
+/// As [`stat_for_catalog`], of an open directory.
+///
+/// # Errors
+///
+/// As `statx(2)`.
+pub fn stat_open_for_catalog(directory: impl AsFd) -> io::Result<Stat> {
+    Ok(Stat::of_statx(&rustix::fs::statx(directory, c"", AtFlags::EMPTY_PATH, for_catalog())?))
+}
+
+/// As [`stat_for_catalog`], by `fstatat(2)`, which copies less but does not know the mount: for what is
+/// no directory and has nothing mounted beside it, so that its mount is known.
+///
+/// # Errors
+///
+/// As `fstatat(2)`.
+pub fn stat_plain_at(
+    directory: impl AsFd,
+    name: impl rustix::path::Arg,
+    mount: u64,
+) -> io::Result<Stat> {
+    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+    Ok(Stat::of_plain(&rustix::fs::statat(directory, name, flags)?, mount))
+}
+
+fn for_catalog() -> StatxFlags {
+    StatxFlags::BASIC_STATS.difference(StatxFlags::CTIME) | StatxFlags::MNT_ID
+}
+
 /// What an open descriptor refers to.
 ///
 /// # Errors

@@ -107,7 +107,7 @@ mod tests {
             rustix::fs::utimensat(rustix::fs::CWD, &path, &times, flags).unwrap();
         }
         std::os::unix::fs::symlink("north", root.join("hydrophone/link.wav")).unwrap();
-        let options = Options { cross_volumes: false, threads: 1, now: NOW };
+        let options = Options { threads: 1, ..Options::new(NOW) };
         let mut scan = Scan::start(std::slice::from_ref(&root), &options).unwrap();
         scan.wait();
         (directory, scan)

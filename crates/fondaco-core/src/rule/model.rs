@@ -2,10 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
-use globset::{Glob, GlobBuilder, GlobMatcher};
 use serde::Deserialize;
 use toml::Spanned;
 
+use crate::pattern::Pattern;
 use crate::shown::Shown;
 use crate::units::{Age, Bytes, UnitError};
 
@@ -91,20 +91,6 @@ pub struct Rule {
     pub larger: Option<Bytes>,
     /// Where archives go, if the rule says so.
     pub depot: Option<PathBuf>,
-}
-
-/// A glob with where it is to be held against.
-#[derive(Clone, Debug)]
-pub struct Pattern {
-    glob: GlobMatcher,
-    whole_path: bool,
-}
-
-impl Pattern {
-    /// Whether it matches an entry.
-    pub fn matches(&self, name: &std::ffi::OsStr, below_root: &Path) -> bool {
-        if self.whole_path { self.glob.is_match(below_root) } else { self.glob.is_match(name) }
-    }
 }
 
 /// A rule file that makes sense.
@@ -198,18 +184,7 @@ impl Place<'_> {
     }
 
     fn pattern(&self, at: &Spanned<String>) -> Result<Pattern, RuleError> {
-        let text = at.get_ref();
-        let glob: Result<Glob, _> = GlobBuilder::new(text).literal_separator(true).build();
-        match glob {
-            Ok(glob) if !text.is_empty() => {
-                Ok(Pattern { glob: glob.compile_matcher(), whole_path: text.contains('/') })
-            }
-            Ok(_) => Err(self.error(at.span().start, "expected a name pattern such as `*.raw`")),
-            Err(error) => Err(self.error(
-                at.span().start,
-                format!("expected a name pattern such as `*.raw`: {}", error.kind()),
-            )),
-        }
+        Pattern::parse(at.get_ref()).map_err(|error| self.error(at.span().start, error.to_string()))
     }
 }
 

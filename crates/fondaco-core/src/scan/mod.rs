@@ -6,12 +6,13 @@
 //! kernel permits that, no links followed, no automounts triggered, no other volume entered
 //! unless asked.
 
+mod filter;
 mod held;
+mod visit;
 mod walk;
 
 use std::collections::HashSet;
 use std::io;
-use std::panic::AssertUnwindSafe;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
@@ -22,6 +23,7 @@ use crate::catalog::{Catalog, EntryId};
 use crate::kernel::{self, CallError, Kind, Op};
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
+pub use filter::Filter;
 use walk::{Shared, Threads};
 
 /// How to scan.
@@ -33,6 +35,15 @@ pub struct Options {
     pub threads: usize,
     /// The moment that ages are counted from.
     pub now: Time,
+    /// What is listed; the rest is counted.
+    pub filter: Filter,
+}
+
+impl Options {
+    /// Everything on the roots' own volumes.
+    pub fn new(now: Time) -> Self {
+        Self { cross_volumes: false, threads: 0, now, filter: Filter::default() }
+    }
 }
 
 /// Why a scan could not begin.
@@ -98,15 +109,7 @@ impl Scan {
             }
             n => Threads { first: n, most: n },
         };
-        let coordinator = std::thread::spawn(move || {
-            let walked =
-                std::panic::catch_unwind(AssertUnwindSafe(|| walk::run(&walking, &tasks, threads)));
-            // whoever waits must hear of the end, also of a bad one
-            walking.end(begun, walked.is_ok());
-            if let Err(panic) = walked {
-                std::panic::resume_unwind(panic);
-            }
-        });
+        let coordinator = std::thread::spawn(move || walk::run(&walking, &tasks, threads));
         Ok(Self { shared, begun, coordinator: Some(coordinator) })
     }
 
@@ -122,11 +125,11 @@ impl Scan {
 
     /// How far it is.
     pub fn progress(&self) -> Progress {
-        let current = EntryId(self.shared.current.load(Relaxed));
+        let current = EntryId(self.shared.figures.current.load(Relaxed));
         Progress {
-            entries: self.shared.entries.load(Relaxed),
-            bytes: Bytes::new(self.shared.bytes.load(Relaxed)),
-            unreadable: self.shared.unreadable.load(Relaxed),
+            entries: self.shared.figures.entries.load(Relaxed),
+            bytes: Bytes::new(self.shared.figures.bytes.load(Relaxed)),
+            unreadable: self.shared.figures.unreadable.load(Relaxed),
             elapsed: self.shared.took().unwrap_or_else(|| self.begun.elapsed()),
             current: self.catalog().path(current),
         }

@@ -1,117 +1,159 @@
 //! The walk itself: threads that take directories from each other and append to one catalog.
 //!
 //! Every thread works depth first from a stack of its own, so that few descriptors are open, and
-//! takes from the others what lies nearest the root when it has run dry. A directory is opened
-//! relative to its parent's descriptor, so no path is ever too long; when descriptors run short, or
-//! the directory was taken from another thread, it is found by name from its root.
+//! takes from the others what lies nearest the root when it has run dry. What one thread does with
+//! one directory is in [`visit`](super::visit).
 
-use std::collections::HashMap;
-use std::ffi::{CStr, CString, OsStr};
-use std::io;
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::os::unix::ffi::OsStrExt;
+use std::any::Any;
+use std::ffi::CString;
+use std::panic::AssertUnwindSafe;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering::{AcqRel, Acquire, Relaxed};
-use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize};
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, AtomicUsize};
 use std::sync::{
-    Arc, Condvar, Mutex, OnceLock, PoisonError, RwLock, RwLockWriteGuard, TryLockError,
+    Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError, RwLock, RwLockWriteGuard, TryLockError,
 };
 use std::time::{Duration, Instant};
 
 use crossbeam_deque::{Steal, Stealer, Worker};
-use rustix::fs::{AtFlags, StatxFlags};
+use crossbeam_utils::CachePadded;
+use rustc_hash::FxHashMap;
 
-use super::Options;
 use super::held::{Held, Holdings};
-use crate::catalog::{Batch, Catalog, EntryId, Reading, Unreadable};
-use crate::kernel::{self, DirReader, Kind, Op, Stat};
-use crate::volume::is_kernel_interface;
+use super::visit::Thread;
+use super::{Filter, Options};
+use crate::catalog::{Catalog, EntryId};
+use crate::kernel::{self, Stat};
+use crate::volume::{is_kernel_interface, is_remote};
+
+/// How long threads that hang in the kernel are waited for after a stop.
+const PATIENCE: Duration = Duration::from_millis(60);
 
 /// What the threads of one scan have in common.
 #[derive(Debug)]
 pub(super) struct Shared {
     pub(super) catalog: Arc<RwLock<Catalog>>,
+    pub(super) figures: CachePadded<LiveFigures>,
+    pub(super) stop: CachePadded<AtomicBool>,
+    /// Reading waits for a device: the order of inodes is worth its price.
+    pub(super) waits: AtomicBool,
+    pub(super) cross_volumes: bool,
+    pub(super) filter: Filter,
+    took: Mutex<Option<Duration>>,
+    ended: Condvar,
+    pending: CachePadded<AtomicUsize>,
+    /// Threads that run.
+    alive: AtomicUsize,
+    panic: Mutex<Option<Box<dyn Any + Send>>>,
+    coordinator: OnceLock<std::thread::Thread>,
+    held_most: usize,
+    mounts: FxHashMap<u64, MountTraits>,
+    mount_points: Vec<PathBuf>,
+}
+
+/// What is shown of a scan while it runs.
+#[derive(Debug, Default)]
+pub(super) struct LiveFigures {
     pub(super) entries: AtomicU64,
     pub(super) bytes: AtomicU64,
     pub(super) unreadable: AtomicU64,
     pub(super) current: AtomicU32,
-    pub(super) stop: AtomicBool,
-    took: Mutex<Option<Duration>>,
-    ended: Condvar,
-    pending: AtomicUsize,
-    coordinator: OnceLock<std::thread::Thread>,
-    held_most: usize,
-    cross_volumes: bool,
-    kernel_mounts: HashMap<u64, bool>,
-    mount_points: Vec<PathBuf>,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct MountTraits {
+    kernel_interface: bool,
+    /// Directories of it may be places where the server mounts something as they are opened.
+    remote: bool,
 }
 
 impl Shared {
     pub(super) fn new(catalog: Catalog, options: &Options) -> Self {
         let descriptors = kernel::raise_descriptor_limit() as usize;
         let table = kernel::mounts().unwrap_or_default();
-        let interface = |mount: &kernel::Mount| (mount.id, is_kernel_interface(&mount.fs_type));
+        let traits = |mount: &kernel::Mount| {
+            let kernel_interface = is_kernel_interface(&mount.fs_type);
+            (mount.id, MountTraits { kernel_interface, remote: is_remote(&mount.fs_type) })
+        };
         Self {
             catalog: Arc::new(RwLock::new(catalog)),
-            entries: AtomicU64::new(0),
-            bytes: AtomicU64::new(0),
-            unreadable: AtomicU64::new(0),
-            current: AtomicU32::new(0),
-            stop: AtomicBool::new(false),
+            figures: CachePadded::default(),
+            stop: CachePadded::default(),
+            waits: AtomicBool::new(false),
+            cross_volumes: options.cross_volumes,
+            filter: options.filter.clone(),
             took: Mutex::new(None),
             ended: Condvar::new(),
-            pending: AtomicUsize::new(0),
+            pending: CachePadded::default(),
+            alive: AtomicUsize::new(0),
+            panic: Mutex::new(None),
             coordinator: OnceLock::new(),
             held_most: (descriptors / 2).clamp(16, 8192),
-            cross_volumes: options.cross_volumes,
-            kernel_mounts: table.iter().map(interface).collect(),
+            mounts: table.iter().map(traits).collect(),
             mount_points: table.into_iter().map(|mount| mount.mount_point).collect(),
         }
     }
 
     pub(super) fn took(&self) -> Option<Duration> {
-        *self.took.lock().unwrap_or_else(PoisonError::into_inner)
+        *lock(&self.took)
     }
 
     /// Waits for the end, at most so long.
     pub(super) fn wait(&self, most: Duration) {
-        let took = self.took.lock().unwrap_or_else(PoisonError::into_inner);
         // whether it timed out is asked by `took`
-        let _ = self.ended.wait_timeout_while(took, most, |took| took.is_none());
+        let _ = self.ended.wait_timeout_while(lock(&self.took), most, |took| took.is_none());
     }
 
-    /// Makes the totals exact; the scan counts as ended only then.
-    pub(super) fn end(&self, begun: Instant, whole: bool) {
+    /// Makes the totals exact; the scan counts as ended only then, and takes no more.
+    fn end(&self, begun: Instant, whole: bool) {
         let complete = whole && !self.stop.load(Relaxed);
         self.catalog.write().unwrap_or_else(PoisonError::into_inner).finish(complete);
-        *self.took.lock().unwrap_or_else(PoisonError::into_inner) = Some(begun.elapsed());
+        *lock(&self.took) = Some(begun.elapsed());
         self.ended.notify_all();
     }
 
-    /// The catalog, to be written to. An append takes some microseconds, less than it costs to be put to
-    /// sleep and woken, so it is tried for a while first.
-    fn write_soon(&self) -> RwLockWriteGuard<'_, Catalog> {
-        for _ in 0..2000 {
+    /// The catalog, to be written to; `None` once the scan has ended, for a thread that comes too late.
+    /// An append takes some microseconds, less than it costs to be put to sleep and woken, so it is
+    /// tried for a while first.
+    pub(super) fn write_soon(&self) -> Option<RwLockWriteGuard<'_, Catalog>> {
+        let mut tries = 0;
+        let catalog = loop {
             match self.catalog.try_write() {
-                Ok(catalog) => return catalog,
-                Err(TryLockError::Poisoned(poisoned)) => return poisoned.into_inner(),
-                Err(TryLockError::WouldBlock) => std::hint::spin_loop(),
+                Ok(catalog) => break catalog,
+                Err(TryLockError::Poisoned(poisoned)) => break poisoned.into_inner(),
+                Err(TryLockError::WouldBlock) if tries < 2000 => {
+                    tries += 1;
+                    std::hint::spin_loop();
+                }
+                Err(TryLockError::WouldBlock) => {
+                    break self.catalog.write().unwrap_or_else(PoisonError::into_inner);
+                }
             }
-        }
-        self.catalog.write().unwrap_or_else(PoisonError::into_inner)
+        };
+        (!catalog.is_finished()).then_some(catalog)
     }
 
-    /// The path, if something is mounted below it.
-    fn if_above_mounts(&self, path: PathBuf) -> Option<PathBuf> {
-        let below = |mount: &PathBuf| mount.starts_with(&path) && *mount != path;
-        self.mount_points.iter().any(below).then_some(path)
+    /// Whether something is mounted below a path.
+    pub(super) fn is_above_mounts(&self, path: &Path) -> bool {
+        self.mount_points.iter().any(|mount| mount.starts_with(path) && mount != path)
     }
 
-    /// Whether something is mounted directly in a directory: only then can an entry that is no
-    /// directory lie on another mount.
-    fn has_mounts_in(&self, path: &Path) -> bool {
-        self.mount_points.iter().any(|mount| mount.parent() == Some(path))
+    /// Whether entries of a directory must be looked at before they are opened, and each asked for its
+    /// mount: something is mounted directly in it, or it is of a kind where opening may mount.
+    pub(super) fn must_be_careful(&self, path: Option<&Path>, mount: u64) -> bool {
+        self.mounts.get(&mount).is_some_and(|traits| traits.remote)
+            || path.is_some_and(|path| {
+                self.mount_points.iter().any(|mount| mount.parent() == Some(path))
+            })
+    }
+
+    /// Whether paths are needed below that of this directory.
+    pub(super) fn wants_path(&self, path: &Path) -> bool {
+        self.filter.wants_paths() || self.is_above_mounts(path)
+    }
+
+    pub(super) fn more_pending(&self, count: usize) {
+        self.pending.fetch_add(count, AcqRel);
     }
 
     fn goes_on(&self) -> bool {
@@ -119,82 +161,40 @@ impl Shared {
     }
 
     /// Whether to go into a directory that lies on another mount than its parent.
-    fn enters(&self, stat: &Stat) -> bool {
-        self.cross_volumes && !self.kernel_mounts.get(&stat.mount).copied().unwrap_or(true)
+    pub(super) fn enters(&self, stat: &Stat) -> bool {
+        let known = self.mounts.get(&stat.mount);
+        self.cross_volumes && known.is_some_and(|traits| !traits.kernel_interface)
     }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// A directory still to be read.
-struct Task {
-    entry: EntryId,
-    name: CString,
-    parent: Option<Arc<Held>>,
-    mount: u64,
-    dev: u64,
-    /// Its path, as long as something is mounted below it.
-    above_mounts: Option<PathBuf>,
+#[derive(Debug)]
+pub(super) struct Task {
+    /// Its entry; of an excluded one, the listed directory that it lies below.
+    pub(super) entry: EntryId,
+    /// Of an excluded one: the way from there.
+    pub(super) excluded: Option<Arc<Beyond>>,
+    pub(super) name: CString,
+    pub(super) parent: Option<Arc<Held>>,
+    /// Its own mount and device, or while it is not examined those of its parent.
+    pub(super) mount: u64,
+    pub(super) dev: u64,
+    pub(super) examined: bool,
+    /// Its path, as long as something is mounted below it or patterns look at paths.
+    pub(super) path: Option<PathBuf>,
+    /// How many of its path's bytes are the root's.
+    pub(super) root_length: usize,
 }
 
-/// Walks everything below the roots and returns when all is read or a stop was asked for.
-///
-/// Begins with `threads.first`. While they wait for the device more than they compute, more are added up
-/// to `threads.most`: in memory a thread for each core is best, on a device more requests must be on
-/// their way than there are cores.
-pub(super) fn run(shared: &Shared, roots: &[(EntryId, Stat)], threads: Threads) {
-    let workers: Vec<Worker<Task>> = (0..threads.most).map(|_| Worker::new_lifo()).collect();
-    let stealers: Vec<Stealer<Task>> = workers.iter().map(Worker::stealer).collect();
-    shared.pending.store(roots.len(), Relaxed);
-    shared.coordinator.get_or_init(std::thread::current);
-    for (i, (entry, stat)) in roots.iter().enumerate() {
-        shared.entries.fetch_add(1, Relaxed);
-        shared.bytes.fetch_add(stat.allocated().get(), Relaxed);
-        workers[i % threads.first].push(Task {
-            entry: *entry,
-            name: CString::default(),
-            parent: None,
-            mount: stat.mount,
-            dev: stat.dev,
-            above_mounts: shared.if_above_mounts(root_path(shared, *entry)),
-        });
-    }
-    let holdings = Holdings::new(threads.most, shared.held_most);
-    std::thread::scope(|scope| {
-        let mut workers = workers.into_iter().enumerate();
-        let mut add = |count: usize| {
-            for (number, own) in workers.by_ref().take(count) {
-                let (stealers, holdings) = (&stealers, Arc::clone(&holdings));
-                scope.spawn(move || {
-                    // without it, the scan is only slower
-                    let _ = kernel::own_descriptor_table();
-                    Thread {
-                        shared,
-                        number,
-                        holdings,
-                        own,
-                        reader: DirReader::default(),
-                        batch: Batch::default(),
-                        below: Vec::new(),
-                        above_mounts: None,
-                    }
-                    .work(stealers);
-                });
-            }
-        };
-        add(threads.first);
-        let mut running = threads.first;
-        let mut before = (Instant::now(), kernel::processor_time());
-        while running < threads.most && shared.goes_on() {
-            // woken early by the end
-            std::thread::park_timeout(Duration::from_millis(20));
-            let now = (Instant::now(), kernel::processor_time());
-            let computing = (now.1 - before.1).as_secs_f64() / (now.0 - before.0).as_secs_f64();
-            if computing < 0.6 * threads.first as f64 && shared.pending.load(Relaxed) > running {
-                add(2);
-                running += 2;
-            }
-            before = now;
-        }
-    });
+/// A name below an entry of the catalog that is not in it itself.
+#[derive(Debug)]
+pub(super) struct Beyond {
+    pub(super) above: Option<Arc<Beyond>>,
+    pub(super) name: CString,
 }
 
 /// How many threads a walk has.
@@ -206,32 +206,100 @@ pub(super) struct Threads {
     pub(super) most: usize,
 }
 
-struct Thread<'a> {
-    shared: &'a Shared,
-    number: usize,
-    holdings: Arc<Holdings>,
-    own: Worker<Task>,
-    reader: DirReader,
-    batch: Batch,
-    /// Place in the batch, mount and device of each directory to go into.
-    below: Vec<(u32, CString, u64, u64)>,
-    /// The path of the directory at hand, if something is mounted below it.
-    above_mounts: Option<PathBuf>,
+/// Walks everything below the roots and returns when all is read or a stop was asked for; then the
+/// scan has ended.
+///
+/// Begins with `threads.first`. While they wait for the device more than they compute, more are added up
+/// to `threads.most`: in memory a thread for each core is best, on a device more requests must be on
+/// their way than there are cores. A thread that hangs in the kernel when the scan is stopped is left
+/// behind; what it brings later is not taken.
+pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Threads) {
+    let begun = Instant::now();
+    let workers: Vec<Worker<Task>> = (0..threads.most).map(|_| Worker::new_lifo()).collect();
+    let stealers: Arc<[Stealer<Task>]> = workers.iter().map(Worker::stealer).collect();
+    shared.pending.store(roots.len(), Relaxed);
+    shared.coordinator.get_or_init(std::thread::current);
+    for (i, (entry, stat)) in roots.iter().enumerate() {
+        shared.figures.entries.fetch_add(1, Relaxed);
+        shared.figures.bytes.fetch_add(stat.allocated().get(), Relaxed);
+        let path = shared.catalog.read().unwrap_or_else(PoisonError::into_inner).path(*entry);
+        workers[i % threads.first].push(Task {
+            entry: *entry,
+            excluded: None,
+            name: CString::default(),
+            parent: None,
+            mount: stat.mount,
+            dev: stat.dev,
+            examined: true,
+            root_length: path.as_os_str().len(),
+            path: shared.wants_path(&path).then_some(path),
+        });
+    }
+    let holdings = Holdings::new(threads.most, shared.held_most);
+    let mut workers = workers.into_iter().enumerate();
+    let mut add = |count: usize| {
+        for (number, own) in workers.by_ref().take(count) {
+            let (shared, stealers) = (Arc::clone(shared), Arc::clone(&stealers));
+            let holdings = Arc::clone(&holdings);
+            shared.alive.fetch_add(1, AcqRel);
+            std::thread::spawn(move || one_thread(&shared, number, own, &stealers, holdings));
+        }
+    };
+    add(threads.first);
+    let mut running = threads.first;
+    let mut before = (Instant::now(), kernel::processor_time());
+    while shared.goes_on() && shared.alive.load(Acquire) > 0 {
+        // woken early by the end
+        std::thread::park_timeout(Duration::from_millis(20));
+        let now = (Instant::now(), kernel::processor_time());
+        let computing = (now.1 - before.1).as_secs_f64() / (now.0 - before.0).as_secs_f64();
+        let waiting = computing < 0.6 * threads.first as f64;
+        if waiting && shared.pending.load(Relaxed) > running {
+            shared.waits.store(true, Relaxed);
+            if running < threads.most {
+                add(2);
+                running += 2;
+            }
+        }
+        before = now;
+    }
+    let since = Instant::now();
+    while shared.alive.load(Acquire) > 0
+        && (!shared.stop.load(Relaxed) || since.elapsed() < PATIENCE)
+    {
+        std::thread::park_timeout(Duration::from_millis(5));
+    }
+    let panic = lock(&shared.panic).take();
+    // whoever waits must hear of the end, also of a bad one
+    shared.end(begun, panic.is_none());
+    if let Some(panic) = panic {
+        std::panic::resume_unwind(panic);
+    }
 }
 
-impl Thread<'_> {
-    fn work(&mut self, stealers: &[Stealer<Task>]) {
+fn one_thread(
+    shared: &Arc<Shared>,
+    number: usize,
+    own: Worker<Task>,
+    stealers: &[Stealer<Task>],
+    holdings: Arc<Holdings>,
+) {
+    // without it, the scan is only slower
+    let _ = kernel::own_descriptor_table();
+    let now = shared.catalog.read().unwrap_or_else(PoisonError::into_inner).now();
+    let work = || {
+        let mut thread = Thread::new(shared, number, holdings, own, now);
         let mut idle = 0u32;
-        while self.shared.goes_on() {
-            match self.own.pop().or_else(|| steal(stealers, self.number)) {
+        while shared.goes_on() {
+            match thread.own.pop().or_else(|| steal(stealers, number)) {
                 Some(task) => {
                     idle = 0;
                     // counted down also when a panic unwinds, or the other threads wait for ever
-                    let _done = CountDown(self.shared);
-                    self.visit(task);
+                    let _done = CountDown(shared);
+                    thread.visit(task);
                 }
                 None => {
-                    self.holdings.empty_bin(self.number);
+                    thread.holdings.empty_bin(number);
                     idle += 1;
                     if idle < 16 {
                         std::thread::yield_now();
@@ -241,136 +309,18 @@ impl Thread<'_> {
                 }
             }
         }
+    };
+    if let Err(panic) = std::panic::catch_unwind(AssertUnwindSafe(work)) {
+        shared.stop.store(true, Relaxed);
+        lock(&shared.panic).get_or_insert(panic);
     }
+    shared.alive.fetch_sub(1, AcqRel);
+    wake_coordinator(shared);
+}
 
-    fn visit(&mut self, task: Task) {
-        self.shared.current.store(task.entry.0, Relaxed);
-        let parent = task.parent.as_ref().and_then(|parent| parent.for_thread(self.number));
-        let opened = match parent {
-            Some(parent) => kernel::open_directory(parent, task.name.as_c_str()),
-            None => self.open_by_names(task.entry),
-        };
-        if let Some(parent) = task.parent {
-            Held::release(parent, self.number);
-        }
-        let fd = match opened {
-            Ok(fd) => fd,
-            Err(error) => return self.failed(task.entry, None, Op::OpenDirectory, error),
-        };
-        self.above_mounts = task.above_mounts;
-        let careful =
-            self.above_mounts.as_ref().is_some_and(|path| self.shared.has_mounts_in(path));
-        self.batch.clear();
-        self.below.clear();
-        let mut troubles = Vec::new();
-        let (shared, batch, below) = (self.shared, &mut self.batch, &mut self.below);
-        let mut counted = 0;
-        let read = self.reader.read(&fd, |entry| {
-            let examined = if entry.surely_no_directory && !careful {
-                examine_file(fd.as_fd(), entry.name, task.mount)
-            } else {
-                examine(fd.as_fd(), entry.name)
-            };
-            match examined {
-                Ok(stat) => {
-                    let name = entry.name.to_bytes();
-                    let crosses = if stat.mount != 0 && task.mount != 0 {
-                        stat.mount != task.mount
-                    } else {
-                        stat.dev != task.dev
-                    };
-                    if stat.kind == Kind::Directory {
-                        if crosses && !shared.enters(&stat) {
-                            batch.push_other_volume(name, &stat);
-                        } else {
-                            let place = batch.len() as u32;
-                            below.push((place, entry.name.to_owned(), stat.mount, stat.dev));
-                            batch.push(name, &stat);
-                        }
-                    } else if crosses && !shared.cross_volumes {
-                        // a file that is mounted over another: its bytes are its own volume's
-                        batch.push(name, &Stat { blocks: 0, size: 0, links: 1, ..stat });
-                    } else {
-                        batch.push(name, &stat);
-                    }
-                    shared.bytes.fetch_add(stat.allocated().get(), Relaxed);
-                }
-                Err(error) => troubles.push((entry.name.to_owned(), error)),
-            }
-            if batch.len() - counted >= 1024 {
-                shared.entries.fetch_add((batch.len() - counted) as u64, Relaxed);
-                counted = batch.len();
-            }
-            !shared.stop.load(Relaxed)
-        });
-        shared.entries.fetch_add((batch.len() - counted) as u64, Relaxed);
-        self.hand_over(task.entry, fd);
-        if let Err(error) = read {
-            self.failed(task.entry, None, Op::ReadDirectory, error);
-        }
-        for (name, error) in troubles {
-            self.failed(task.entry, Some(&name), Op::Examine, error);
-        }
-    }
-
-    /// Appends the batch and puts the directories in it on the own stack.
-    fn hand_over(&mut self, entry: EntryId, fd: OwnedFd) {
-        let appended = self.shared.write_soon().append(entry, &self.batch);
-        let first = match appended {
-            Ok(first) => first,
-            Err(full) => {
-                return self.failed(entry, None, Op::ReadDirectory, io::Error::other(full));
-            }
-        };
-        if self.below.is_empty() {
-            return;
-        }
-        self.shared.pending.fetch_add(self.below.len(), AcqRel);
-        let parent = self.holdings.hold(self.number, fd);
-        // the last pushed is taken first: keep the directory's own order
-        for (place, name, mount, dev) in self.below.drain(..).rev() {
-            let entry = EntryId(first.0 + place);
-            let above_mounts = self.above_mounts.as_ref().and_then(|path| {
-                self.shared.if_above_mounts(path.join(OsStr::from_bytes(name.to_bytes())))
-            });
-            self.own.push(Task { entry, name, parent: parent.clone(), mount, dev, above_mounts });
-        }
-        if let Some(parent) = parent {
-            Held::release(parent, self.number);
-        }
-    }
-
-    /// Opens a directory from its root, name by name: for roots, and when descriptors ran short.
-    fn open_by_names(&self, entry: EntryId) -> io::Result<OwnedFd> {
-        let mut names = Vec::new();
-        let root = {
-            let catalog = self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner);
-            let mut at = entry;
-            while let Some(up) = catalog.parent(at) {
-                names.push(catalog.name(at).to_owned());
-                at = up;
-            }
-            catalog.path(at)
-        };
-        let first = kernel::open_root(&root)?;
-        names.iter().rev().try_fold(first, |fd, name| kernel::open_directory(fd, name.as_os_str()))
-    }
-
-    fn failed(&self, entry: EntryId, name: Option<&CStr>, op: Op, error: io::Error) {
-        self.shared.unreadable.fetch_add(1, Relaxed);
-        let mut catalog = self.shared.catalog.write().unwrap_or_else(PoisonError::into_inner);
-        let mut path = catalog.path(entry);
-        match name {
-            Some(name) => path.push(OsStr::from_bytes(name.to_bytes())),
-            None => catalog.set_reading(entry, Reading::Failed),
-        }
-        let errno = error.raw_os_error().unwrap_or(0);
-        let words = if errno == rustix::io::Errno::NOENT.raw_os_error() {
-            "it vanished during the scan".to_owned()
-        } else {
-            error.to_string()
-        };
-        catalog.note_unreadable(Unreadable { path, op, error: words, errno });
+fn wake_coordinator(shared: &Shared) {
+    if let Some(coordinator) = shared.coordinator.get() {
+        coordinator.unpark();
     }
 }
 
@@ -378,10 +328,8 @@ struct CountDown<'a>(&'a Shared);
 
 impl Drop for CountDown<'_> {
     fn drop(&mut self) {
-        if self.0.pending.fetch_sub(1, AcqRel) == 1
-            && let Some(coordinator) = self.0.coordinator.get()
-        {
-            coordinator.unpark();
+        if self.0.pending.fetch_sub(1, AcqRel) == 1 {
+            wake_coordinator(self.0);
         }
     }
 }
@@ -398,22 +346,4 @@ fn steal(stealers: &[Stealer<Task>], number: usize) -> Option<Task> {
         }
     }
     None
-}
-
-fn root_path(shared: &Shared, entry: EntryId) -> PathBuf {
-    shared.catalog.read().unwrap_or_else(PoisonError::into_inner).path(entry)
-}
-
-/// For what is no directory and has nothing mounted beside it: the older call costs less, and its
-/// mount is known.
-fn examine_file(directory: BorrowedFd<'_>, name: &CStr, mount: u64) -> io::Result<Stat> {
-    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
-    Ok(Stat::of_plain(&rustix::fs::statat(directory, name, flags)?, mount))
-}
-
-/// Asks only for what a catalog keeps.
-fn examine(directory: BorrowedFd<'_>, name: &CStr) -> io::Result<Stat> {
-    let wanted = StatxFlags::BASIC_STATS.difference(StatxFlags::CTIME) | StatxFlags::MNT_ID;
-    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
-    Ok(Stat::of_statx(&rustix::fs::statx(directory, name, flags, wanted)?))
 }

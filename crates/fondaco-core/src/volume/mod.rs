@@ -124,6 +124,12 @@ pub fn is_kernel_interface(fs_type: &str) -> bool {
     class_of(fs_type) == Class::Kernel
 }
 
+/// Whether a file system may mount something by itself when a directory of it is opened: referrals and
+/// submounts of servers.
+pub fn is_remote(fs_type: &str) -> bool {
+    class_of(fs_type) == Class::Network || fs_type.starts_with("fuse")
+}
+
 fn class_of(fs_type: &str) -> Class {
     match fs_type {
         "proc" | "sysfs" | "devtmpfs" | "devpts" | "cgroup" | "cgroup2" | "securityfs"

@@ -78,7 +78,7 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
     let message = match job {
         Job::LoadVolumes(state) => Message::Volumes(volumes(&state)),
         Job::Scan(number, roots, now) => {
-            let options = Options { cross_volumes: false, threads: 0, now };
+            let options = Options::new(now);
             match Scan::start(&roots, &options) {
                 Ok(begun) => return watch_scan(number, begun, messages, scan),
                 Err(error) => Message::ScanRefused { number, reason: words(error) },

@@ -27,7 +27,7 @@ struct Stage {
 }
 
 fn scan(root: &Path) -> Scan {
-    let options = Options { cross_volumes: false, threads: 1, now: NOW };
+    let options = Options { threads: 1, ..Options::new(NOW) };
     let mut scan = Scan::start(&[root.to_owned()], &options).unwrap();
     scan.wait();
     scan

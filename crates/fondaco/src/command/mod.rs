@@ -95,7 +95,7 @@ fn stop_asked() -> bool {
 /// Scans with a line of progress; a signal stops it and what is known is kept.
 fn scan_paths(paths: &[PathBuf], walk: &Walk) -> Result<Scan> {
     stop_asked();
-    let options = Options { cross_volumes: walk.cross_volumes, threads: 0, now: Time::now() };
+    let options = Options { cross_volumes: walk.cross_volumes, ..Options::new(Time::now()) };
     let mut scan = Scan::start(paths, &options)?;
     let mut line = ProgressLine::new();
     while !scan.wait_for(Duration::from_millis(50)) {

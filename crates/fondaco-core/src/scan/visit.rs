@@ -1,0 +1,383 @@
+//! What one thread of a walk does with one directory: opens it, examines what it lists, hands it over.
+//!
+//! A directory is opened relative to its parent's descriptor, so no path is ever too long; when
+//! descriptors run short, or the directory was taken from another thread, it is found by name from
+//! its root. Most directories are examined only when they are open, which saves a look-up; where
+//! something is mounted near by, or opening could mount something, they are examined first.
+
+use std::ffi::{CStr, CString, OsStr, OsString};
+use std::io;
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::Ordering::Relaxed;
+use std::sync::{Arc, PoisonError};
+
+use crossbeam_deque::Worker;
+
+use super::held::{Held, Holdings};
+use super::walk::{Beyond, Shared, Task};
+use crate::catalog::{Batch, EntryId, Reading, Unreadable};
+use crate::kernel::{self, DirReader, Kind, Listed, Op, ReadOrder, Stat};
+use crate::units::Time;
+
+/// One thread of a walk, with what it uses again from directory to directory.
+pub(super) struct Thread<'a> {
+    shared: &'a Shared,
+    number: usize,
+    pub(super) holdings: Arc<Holdings>,
+    pub(super) own: Worker<Task>,
+    reader: DirReader,
+    listed: Batch,
+    excluded: Batch,
+    below: Vec<Below>,
+}
+
+/// A directory that is to be gone into.
+struct Below {
+    /// Its place in the batch of what is listed.
+    place: u32,
+    name: CString,
+    mount: u64,
+    dev: u64,
+    examined: bool,
+    excluded: bool,
+}
+
+/// The directory at hand.
+struct At<'t> {
+    task: &'t Task,
+    mount: u64,
+    dev: u64,
+    careful: bool,
+}
+
+impl At<'_> {
+    /// Whether an entry lies on another mount; where the kernel does not tell, on another device.
+    fn is_crossed_by(&self, stat: &Stat) -> bool {
+        if stat.mount != 0 && self.mount != 0 {
+            stat.mount != self.mount
+        } else {
+            stat.dev != self.dev
+        }
+    }
+
+    /// The way from the scanned root to an entry; just its name where no pattern looks at more.
+    fn below_root(&self, name: &OsStr) -> PathBuf {
+        match &self.task.path {
+            Some(path) => {
+                let above = &path.as_os_str().as_bytes()[self.task.root_length..];
+                let above = above.strip_prefix(b"/").unwrap_or(above);
+                Path::new(OsStr::from_bytes(above)).join(name)
+            }
+            None => PathBuf::from(name),
+        }
+    }
+}
+
+impl<'a> Thread<'a> {
+    pub(super) fn new(
+        shared: &'a Shared,
+        number: usize,
+        holdings: Arc<Holdings>,
+        own: Worker<Task>,
+        now: Time,
+    ) -> Self {
+        let (listed, excluded) = (Batch::new(now), Batch::new(now));
+        let reader = DirReader::default();
+        Self { shared, number, holdings, own, reader, listed, excluded, below: Vec::new() }
+    }
+
+    pub(super) fn visit(&mut self, task: Task) {
+        if task.excluded.is_none() {
+            self.shared.figures.current.store(task.entry.0, Relaxed);
+        }
+        let opened = self.open(&task);
+        let fd = match opened {
+            Ok(fd) => fd,
+            Err(error) => return self.could_not_open(task, error),
+        };
+        let mut at = At { task: &task, mount: task.mount, dev: task.dev, careful: false };
+        let mut own = None;
+        if !task.examined {
+            match kernel::stat_open_for_catalog(&fd) {
+                Ok(stat) if at.is_crossed_by(&stat) && !self.shared.enters(&stat) => {
+                    return self.is_other_volume(task, &stat);
+                }
+                Ok(stat) => {
+                    (at.mount, at.dev) = (stat.mount, stat.dev);
+                    own = Some(stat);
+                }
+                Err(error) => return self.failed(&task, None, Op::Examine, error),
+            }
+        }
+        at.careful = self.shared.must_be_careful(task.path.as_deref(), at.mount);
+        let (troubles, read) = self.read(&fd, &at);
+        let bytes = own.map_or(0, |stat: Stat| stat.allocated().get());
+        self.shared.figures.bytes.fetch_add(bytes, Relaxed);
+        let (mount, dev) = (at.mount, at.dev);
+        let parent = self.hand_over(&task, own.as_ref(), (mount, dev), fd);
+        if let Some(parent) = parent {
+            Held::release(parent, self.number);
+        }
+        if let Err(error) = read {
+            self.failed(&task, None, Op::ReadDirectory, error);
+        }
+        for (name, error) in troubles {
+            self.failed(&task, Some(&name), Op::Examine, error);
+        }
+        if let Some(parent) = task.parent {
+            Held::release(parent, self.number);
+        }
+    }
+
+    fn open(&self, task: &Task) -> io::Result<OwnedFd> {
+        match task.parent.as_ref().and_then(|parent| parent.for_thread(self.number)) {
+            Some(parent) => kernel::open_directory(parent, task.name.as_c_str()),
+            None => self.open_by_names(task),
+        }
+    }
+
+    /// Reads all names and examines what must be; stops early if the scan is to stop. Returns the
+    /// entries that could not be examined, and how the reading ended.
+    fn read(&mut self, fd: &OwnedFd, at: &At<'_>) -> (Vec<(CString, io::Error)>, io::Result<()>) {
+        self.listed.clear();
+        self.excluded.clear();
+        self.below.clear();
+        let shared = self.shared;
+        let order =
+            if shared.waits.load(Relaxed) { ReadOrder::Inode } else { ReadOrder::Directory };
+        let (listed, excluded, below) = (&mut self.listed, &mut self.excluded, &mut self.below);
+        let mut sort_in = Sorting { shared, at, listed, excluded, below, open: false };
+        sort_in.open = shared.filter.is_open() && at.task.excluded.is_none();
+        let mut troubles = Vec::new();
+        let (mut count, mut bytes) = (0u64, 0u64);
+        let read = self.reader.read_in(order, fd, |entry| {
+            let examined = match entry.listed {
+                Listed::Directory if !at.careful => {
+                    sort_in.unexamined(entry.name);
+                    count += 1;
+                    return !shared.stop.load(Relaxed);
+                }
+                Listed::NoDirectory if !at.careful => {
+                    kernel::stat_plain_at(fd, entry.name, at.mount)
+                }
+                _ => kernel::stat_for_catalog(fd, entry.name),
+            };
+            match examined {
+                Ok(stat) => {
+                    sort_in.examined(entry.name, &stat);
+                    bytes += stat.allocated().get();
+                }
+                Err(error) => troubles.push((entry.name.to_owned(), error)),
+            }
+            count += 1;
+            if count == 1024 {
+                shared.figures.entries.fetch_add(std::mem::take(&mut count), Relaxed);
+                shared.figures.bytes.fetch_add(std::mem::take(&mut bytes), Relaxed);
+            }
+            !shared.stop.load(Relaxed)
+        });
+        shared.figures.entries.fetch_add(count, Relaxed);
+        shared.figures.bytes.fetch_add(bytes, Relaxed);
+        (troubles, read)
+    }
+
+    /// Gives the catalog what was read and puts the directories in it on the own stack. Returns the
+    /// own hold on the directory, if it is kept open for them.
+    fn hand_over(
+        &mut self,
+        task: &Task,
+        own: Option<&Stat>,
+        (mount, dev): (u64, u64),
+        fd: OwnedFd,
+    ) -> Option<Arc<Held>> {
+        let first = {
+            let mut catalog = self.shared.write_soon()?;
+            let mut first = EntryId(0);
+            if task.excluded.is_some() {
+                catalog.note_excluded(task.entry, own, &self.excluded);
+            } else {
+                match catalog.append(task.entry, own, &self.listed) {
+                    Ok(id) => first = id,
+                    Err(full) => {
+                        drop(catalog);
+                        self.failed(task, None, Op::ReadDirectory, io::Error::other(full));
+                        return None;
+                    }
+                }
+                if !self.excluded.is_empty() {
+                    catalog.note_excluded(task.entry, None, &self.excluded);
+                }
+            }
+            first
+        };
+        if self.below.is_empty() {
+            return None;
+        }
+        self.shared.more_pending(self.below.len());
+        let parent = self.holdings.hold(self.number, fd);
+        // the last pushed is taken first: keep the directory's own order
+        for below in self.below.drain(..).rev() {
+            let path = task.path.as_ref().and_then(|path| {
+                let path = path.join(OsStr::from_bytes(below.name.to_bytes()));
+                self.shared.wants_path(&path).then_some(path)
+            });
+            let beyond =
+                || Arc::new(Beyond { above: task.excluded.clone(), name: below.name.clone() });
+            let excluded = below.excluded.then(beyond);
+            self.own.push(Task {
+                entry: if excluded.is_some() { task.entry } else { EntryId(first.0 + below.place) },
+                excluded,
+                name: below.name,
+                parent: parent.clone(),
+                mount: if below.examined { below.mount } else { mount },
+                dev: if below.examined { below.dev } else { dev },
+                examined: below.examined,
+                path,
+                root_length: task.root_length,
+            });
+        }
+        parent
+    }
+
+    /// Opens a directory from its root, name by name: for roots, and when descriptors ran short.
+    fn open_by_names(&self, task: &Task) -> io::Result<OwnedFd> {
+        let mut names: Vec<OsString> = Vec::new();
+        let mut beyond = task.excluded.as_ref();
+        while let Some(at) = beyond {
+            names.push(OsStr::from_bytes(at.name.to_bytes()).to_owned());
+            beyond = at.above.as_ref();
+        }
+        let root = {
+            let catalog = self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner);
+            let mut at = task.entry;
+            while let Some(up) = catalog.parent(at) {
+                names.push(catalog.name(at).to_owned());
+                at = up;
+            }
+            catalog.path(at)
+        };
+        let first = kernel::open_root(&root)?;
+        names.iter().rev().try_fold(first, |fd, name| kernel::open_directory(fd, name.as_os_str()))
+    }
+
+    /// It counts with what can be known of it from outside.
+    fn could_not_open(&self, task: Task, error: io::Error) {
+        self.failed(&task, None, Op::OpenDirectory, error);
+        if !task.examined && task.excluded.is_none() {
+            let stat = match task.parent.as_ref().and_then(|held| held.for_thread(self.number)) {
+                Some(parent) => kernel::stat_for_catalog(parent, task.name.as_c_str()),
+                None => kernel::stat_path(&self.path(&task, None)),
+            };
+            if let Ok(stat) = stat
+                && stat.kind == Kind::Directory
+                && let Some(mut catalog) = self.shared.write_soon()
+            {
+                catalog.set_own(task.entry, &stat);
+            }
+        }
+        if let Some(parent) = task.parent {
+            Held::release(parent, self.number);
+        }
+    }
+
+    /// Something was mounted on it after the scan had begun.
+    fn is_other_volume(&self, task: Task, stat: &Stat) {
+        if task.excluded.is_none()
+            && let Some(mut catalog) = self.shared.write_soon()
+        {
+            catalog.set_own(task.entry, &Stat { blocks: 0, size: 0, ..*stat });
+            catalog.set_reading(task.entry, Reading::OtherVolume);
+        }
+        if let Some(parent) = task.parent {
+            Held::release(parent, self.number);
+        }
+    }
+
+    fn path(&self, task: &Task, name: Option<&CStr>) -> PathBuf {
+        let mut path =
+            self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner).path(task.entry);
+        let (mut names, mut beyond) = (Vec::new(), task.excluded.as_ref());
+        while let Some(at) = beyond {
+            names.push(at.name.as_c_str());
+            beyond = at.above.as_ref();
+        }
+        path.extend(names.into_iter().rev().chain(name).map(|n| OsStr::from_bytes(n.to_bytes())));
+        path
+    }
+
+    fn failed(&self, task: &Task, name: Option<&CStr>, op: Op, error: io::Error) {
+        let path = self.path(task, name);
+        let Some(mut catalog) = self.shared.write_soon() else { return };
+        self.shared.figures.unreadable.fetch_add(1, Relaxed);
+        if name.is_none() && task.excluded.is_none() {
+            catalog.set_reading(task.entry, Reading::Failed);
+        }
+        let errno = error.raw_os_error().unwrap_or(0);
+        let words = if errno == rustix::io::Errno::NOENT.raw_os_error() {
+            "it vanished during the scan".to_owned()
+        } else {
+            error.to_string()
+        };
+        catalog.note_unreadable(Unreadable { path, op, error: words, errno });
+    }
+}
+
+/// Puts entries where they belong: listed or only counted, gone into or not.
+struct Sorting<'s> {
+    shared: &'s Shared,
+    at: &'s At<'s>,
+    listed: &'s mut Batch,
+    excluded: &'s mut Batch,
+    below: &'s mut Vec<Below>,
+    /// Everything is listed.
+    open: bool,
+}
+
+impl Sorting<'_> {
+    fn lists_directory(&self, name: &OsStr) -> bool {
+        let at = self.at;
+        self.open
+            || at.task.excluded.is_none()
+                && self.shared.filter.lists_directory(name, &at.below_root(name))
+    }
+
+    /// A directory, as its parent says.
+    fn unexamined(&mut self, name: &CStr) {
+        let excluded = !self.lists_directory(OsStr::from_bytes(name.to_bytes()));
+        let place = self.listed.len() as u32;
+        let batch = if excluded { &mut *self.excluded } else { &mut *self.listed };
+        batch.push_unread(name.to_bytes());
+        let name = name.to_owned();
+        self.below.push(Below { place, name, mount: 0, dev: 0, examined: false, excluded });
+    }
+
+    fn examined(&mut self, name: &CStr, stat: &Stat) {
+        let (bytes, at) = (name.to_bytes(), self.at);
+        let os_name = OsStr::from_bytes(bytes);
+        let crosses = at.careful && at.is_crossed_by(stat);
+        if stat.kind == Kind::Directory {
+            let excluded = !self.lists_directory(os_name);
+            let place = self.listed.len() as u32;
+            let batch = if excluded { &mut *self.excluded } else { &mut *self.listed };
+            if at.is_crossed_by(stat) && !self.shared.enters(stat) {
+                return batch.push_other_volume(bytes, stat);
+            }
+            batch.push(bytes, stat);
+            let (mount, dev) = (stat.mount, stat.dev);
+            let name = name.to_owned();
+            return self.below.push(Below { place, name, mount, dev, examined: true, excluded });
+        }
+        let lists = self.open
+            || at.task.excluded.is_none()
+                && self.shared.filter.lists(os_name, &at.below_root(os_name), stat);
+        let batch = if lists { &mut *self.listed } else { &mut *self.excluded };
+        if crosses && !self.shared.cross_volumes {
+            // a file that is mounted over another: its bytes are its own volume's
+            batch.push(bytes, &Stat { blocks: 0, size: 0, links: 1, ..*stat });
+        } else {
+            batch.push(bytes, stat);
+        }
+    }
+}

@@ -52,7 +52,7 @@ struct Link {
 
 /// What some entries add to their directory and to all above it.
 #[derive(Clone, Copy, Debug, Default)]
-struct Sums {
+pub(super) struct Sums {
     entries: u32,
     allocated: u64,
     apparent: u64,
@@ -226,18 +226,40 @@ fn clamped(seconds: i64) -> u32 {
 pub struct Full;
 
 impl Catalog {
-    /// Adds a place where a scan begins.
-    pub fn add_root(&mut self, path: PathBuf, stat: &Stat) -> EntryId {
-        self.add_root_facts(path, &stat.into(), stat.dev)
+    /// Adds the places where a scan begins, before anything else. Gives their entries.
+    ///
+    /// # Errors
+    ///
+    /// [`Full`] if there are too many.
+    pub fn add_roots(&mut self, roots: &[(PathBuf, Stat)]) -> Result<Vec<EntryId>, Full> {
+        let mut entries = Vec::new();
+        if let [(_, stat)] = roots {
+            let mut batch = Batch::new(self.now);
+            batch.push(b"", stat);
+            entries.push(self.push_all(NONE, &batch)?);
+        } else {
+            let push = |batch: &mut Batch| roots.iter().for_each(|(_, stat)| batch.push(b"", stat));
+            let first = self.begin_top(push)?;
+            entries.extend((first.0..first.0 + roots.len() as u32).map(EntryId));
+        }
+        for ((path, _), entry) in roots.iter().zip(&entries) {
+            self.roots.push(Root { path: path.clone(), entry: *entry });
+        }
+        Ok(entries)
     }
 
-    pub(super) fn add_root_facts(&mut self, path: PathBuf, facts: &Facts, device: u64) -> EntryId {
+    /// Begins with a directory that is nowhere and holds the roots that `push` gives; gives the first.
+    pub(super) fn begin_top(
+        &mut self,
+        push: impl FnOnce(&mut Batch),
+    ) -> Result<EntryId, Full> {
         let mut batch = Batch::new(self.now);
-        batch.add(b"", facts, device, None, Reading::NotYet);
-        // one entry cannot overflow a catalog that holds few roots
-        let entry = self.push_all(NONE, &batch).unwrap_or(EntryId(0));
-        self.roots.push(Root { path, entry });
-        entry
+        batch.push_unread(b"");
+        let top = self.push_all(NONE, &batch)?;
+        self.top = Some(top);
+        batch.clear();
+        push(&mut batch);
+        self.append(top, None, &batch)
     }
 
     /// Takes over what was read in the directory `parent`, and adds it to all totals above.
@@ -311,7 +333,7 @@ impl Catalog {
 
     /// Of an inode with several names, the first that was met counts; [`Catalog::finish`] adds it
     /// where the others are.
-    fn add_links(&mut self, first: EntryId, batch: &Batch, sums: &mut Sums) {
+    pub(super) fn add_links(&mut self, first: EntryId, batch: &Batch, sums: &mut Sums) {
         for link in &batch.links {
             let (row, id) = (&batch.rows[link.place as usize], first.0 + link.place);
             self.owner[id as usize] |= MULTI_LINKED;
@@ -326,7 +348,7 @@ impl Catalog {
         }
     }
 
-    fn push_all(&mut self, parent: u32, batch: &Batch) -> Result<EntryId, Full> {
+    pub(super) fn push_all(&mut self, parent: u32, batch: &Batch) -> Result<EntryId, Full> {
         let (first, names, count) = (self.len(), self.names.len(), batch.len());
         if first + count >= NONE as usize || names + batch.names.len() > u32::MAX as usize {
             return Err(Full);

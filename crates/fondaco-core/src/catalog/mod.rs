@@ -10,6 +10,8 @@
 
 mod batch;
 mod excluded;
+mod finder;
+mod mend;
 mod ranking;
 mod totals;
 
@@ -19,6 +21,8 @@ use std::path::{Path, PathBuf};
 
 pub use batch::{Batch, Full};
 pub use excluded::ExcludedSums;
+pub use finder::Finder;
+pub use mend::Changes;
 pub use ranking::{Order, Ranking, Tail};
 
 use excluded::Excluded;
@@ -146,6 +150,8 @@ pub struct Catalog {
     owner_numbers: FxHashMap<(u32, u32), u32>,
     linked: FxHashMap<(u64, u64), LinkedInode>,
     roots: Vec<Root>,
+    /// What stands above several roots: a directory that is nowhere, and holds just them.
+    top: Option<EntryId>,
     unreadable: Vec<Unreadable>,
     excluded: Excluded,
     complete: bool,
@@ -175,6 +181,7 @@ impl Catalog {
             owner_numbers: FxHashMap::default(),
             linked: FxHashMap::default(),
             roots: Vec::new(),
+            top: None,
             unreadable: Vec::new(),
             excluded: Excluded::default(),
             complete: false,
@@ -212,6 +219,22 @@ impl Catalog {
         &self.roots
     }
 
+    /// Where a walk through it begins: the root, or where there are several, what holds them. That has
+    /// no path.
+    pub fn top(&self) -> Option<EntryId> {
+        self.top.or_else(|| self.roots.first().map(|root| root.entry))
+    }
+
+    /// Whether a scan began there.
+    pub fn is_root(&self, id: EntryId) -> bool {
+        self.root_at(id).is_some()
+    }
+
+    /// The root that an entry is, if it is one.
+    fn root_at(&self, id: EntryId) -> Option<&Root> {
+        self.roots.iter().find(|root| root.entry == id)
+    }
+
     /// What could not be read.
     pub fn unreadable(&self) -> &[Unreadable] {
         &self.unreadable
@@ -222,7 +245,7 @@ impl Catalog {
         self.unreadable.push(place);
     }
 
-    /// The directory that holds the entry; none for a root.
+    /// The directory that holds the entry; none for a root, but several have one in common.
     pub fn parent(&self, id: EntryId) -> Option<EntryId> {
         let parent = self.parent[id.0 as usize];
         (parent != NONE).then_some(EntryId(parent))
@@ -230,7 +253,7 @@ impl Catalog {
 
     /// The entry's name; a root has its whole path.
     pub fn name(&self, id: EntryId) -> &OsStr {
-        match self.roots.iter().find(|root| root.entry == id) {
+        match self.root_at(id) {
             Some(root) => root.path.as_os_str(),
             None => OsStr::from_bytes(self.name_bytes(id)),
         }
@@ -241,30 +264,33 @@ impl Catalog {
         &self.names[at + 1..at + 1 + usize::from(self.names[at])]
     }
 
-    /// The entry's whole path.
+    /// The entry's whole path; nothing for what holds several roots.
     pub fn path(&self, id: EntryId) -> PathBuf {
         let mut names = Vec::new();
-        let mut at = id;
-        while let Some(up) = self.parent(at) {
-            names.push(self.name(at));
-            at = up;
+        let mut at = Some(id);
+        while let Some(id) = at {
+            names.push(self.name(id));
+            at = if self.is_root(id) { None } else { self.parent(id) };
         }
-        let mut path = PathBuf::from(self.name(at));
-        path.extend(names.iter().rev());
-        path
+        names.iter().rev().collect()
     }
 
     /// The entry at a path, if the scan met it.
     pub fn find(&self, path: &Path) -> Option<EntryId> {
-        let root = self
-            .roots
-            .iter()
-            .filter(|root| path.starts_with(&root.path))
-            .max_by_key(|root| root.path.components().count())?;
+        let root = self.root_above(path)?;
         let below = path.strip_prefix(&root.path).ok()?;
-        below.iter().try_fold(root.entry, |at, name| {
-            self.children(at).find(|child| self.name_bytes(*child) == name.as_bytes())
-        })
+        below.iter().try_fold(root.entry, |at, name| self.find_in(at, name))
+    }
+
+    /// The root that a path lies below.
+    fn root_above(&self, path: &Path) -> Option<&Root> {
+        let above = self.roots.iter().filter(|root| path.starts_with(&root.path));
+        above.max_by_key(|root| root.path.components().count())
+    }
+
+    /// The entry of a name in a directory.
+    pub fn find_in(&self, directory: EntryId, name: &OsStr) -> Option<EntryId> {
+        self.children(directory).find(|child| self.name_bytes(*child) == name.as_bytes())
     }
 
     /// What it is.

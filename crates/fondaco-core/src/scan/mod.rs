@@ -8,6 +8,7 @@
 
 mod filter;
 mod held;
+mod reconcile;
 mod visit;
 mod walk;
 
@@ -19,11 +20,12 @@ use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use crate::catalog::{Catalog, EntryId};
+use crate::catalog::{Catalog, EntryId, Full};
 use crate::kernel::{self, CallError, Kind, Op};
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
 pub use filter::Filter;
+pub use reconcile::reconcile;
 use walk::{Shared, Threads};
 
 /// How to scan.
@@ -58,6 +60,9 @@ pub enum ScanError {
     /// The kernel refused.
     #[error(transparent)]
     Call(#[from] CallError),
+    /// There is no room for it.
+    #[error(transparent)]
+    Full(#[from] Full),
 }
 
 /// How far a scan is.
@@ -91,14 +96,17 @@ impl Scan {
     /// [`ScanError`] if a root cannot be examined; then nothing is begun.
     pub fn start(roots: &[PathBuf], options: &Options) -> Result<Self, ScanError> {
         let mut catalog = Catalog::new(options.now);
-        let mut tasks = Vec::new();
+        let mut roots_found = Vec::new();
         for path in outermost(roots)? {
             let stat = kernel::stat_path(&path).map_err(CallError::on(Op::Examine, &path))?;
             if stat.kind != Kind::Directory {
                 return Err(ScanError::NotADirectory(path));
             }
-            tasks.push((catalog.add_root(path, &stat), stat));
+            roots_found.push((path, stat));
         }
+        let entries = catalog.add_roots(&roots_found)?;
+        let stats = roots_found.into_iter().map(|(_, stat)| stat);
+        let tasks: Vec<_> = entries.into_iter().zip(stats).collect();
         let shared = Arc::new(Shared::new(catalog, options));
         let begun = Instant::now();
         let walking = Arc::clone(&shared);
@@ -121,6 +129,15 @@ impl Scan {
     /// The catalog itself, to be kept after the scan.
     pub fn shared_catalog(&self) -> Arc<RwLock<Catalog>> {
         Arc::clone(&self.shared.catalog)
+    }
+
+    /// The catalog of a scan that has ended, for good. While others hold it too, a stopped and empty one
+    /// is left to them.
+    pub fn into_catalog(mut self) -> Catalog {
+        self.wait();
+        let mut shared = self.shared.catalog.write().unwrap_or_else(PoisonError::into_inner);
+        let now = shared.now();
+        std::mem::replace(&mut *shared, Catalog::new(now))
     }
 
     /// How far it is.

@@ -252,7 +252,9 @@ impl<'a> Thread<'a> {
         let root = {
             let catalog = self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner);
             let mut at = task.entry;
-            while let Some(up) = catalog.parent(at) {
+            while !catalog.is_root(at)
+                && let Some(up) = catalog.parent(at)
+            {
                 names.push(catalog.name(at).to_owned());
                 at = up;
             }

@@ -1,6 +1,8 @@
 //! Trees for tests, and what a tree looks like byte for byte.
 #![allow(dead_code, missing_docs, clippy::unwrap_used)] // every test file uses its own part
 
+pub mod tree;
+
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::io::Write;

@@ -6,7 +6,8 @@
 //!  volume ────┘                   rule ──────┘          └▶ archive ─▶ depot
 //! ```
 //!
-//! [`kernel`] asks the system; [`scan`] walks trees into a [`catalog`]; [`volume`] knows levels
+//! [`kernel`] asks the system; [`scan`] walks trees into a [`catalog`], which [`saved`]
+//! keeps and takes back; [`volume`] knows levels
 //! and waterlines; [`analysis`] and [`rule`] say what may go and why; [`plan`] records what is to
 //! go, as reviewed; [`carry_out`] does it, or rehearses it, and undoes it; [`archive`] packs and
 //! unpacks. A module uses only those before it in this list, and none of them prints, parses
@@ -20,6 +21,7 @@ pub mod kernel;
 pub mod pattern;
 pub mod plan;
 pub mod rule;
+pub mod saved;
 pub mod scan;
 pub mod shown;
 pub mod state;

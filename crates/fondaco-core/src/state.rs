@@ -52,6 +52,8 @@ pub struct Settings {
     pub depot: Option<PathBuf>,
     /// Volumes that exist only as directories.
     pub simulated: Vec<SimulatedVolume>,
+    /// How many scans that were saved by themselves are kept; older ones are forgotten. 0 saves none.
+    pub scans_kept: usize,
     /// Names of accounts that the system does not know, by number.
     pub accounts: BTreeMap<String, String>,
 }
@@ -63,6 +65,7 @@ impl Default for Settings {
             waterlines: BTreeMap::new(),
             depot: None,
             simulated: Vec::new(),
+            scans_kept: 24,
             accounts: BTreeMap::new(),
         }
     }
@@ -122,6 +125,11 @@ impl State {
     /// The file that the one run at a time locks.
     pub fn lock_file(&self) -> PathBuf {
         self.directory.join("run.lock")
+    }
+
+    /// Where scans are saved.
+    pub fn scans_directory(&self) -> PathBuf {
+        self.directory.join("scans")
     }
 
     /// The depot that archives go to if nothing else is said.

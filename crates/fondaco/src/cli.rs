@@ -4,6 +4,10 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use fondaco_core::catalog::Order;
+use fondaco_core::kernel::Kind;
+use fondaco_core::pattern::{Pattern, PatternError};
+use fondaco_core::scan::{Filter, Options};
+use fondaco_core::units::{Bytes, Time};
 
 /// Find what fills a volume, and free it safely.
 ///
@@ -24,6 +28,9 @@ pub struct Cli {
     /// What to do; the application opens if nothing is said
     #[command(subcommand)]
     pub command: Option<Command>,
+    /// Open a saved scan in the application, by its number or file
+    #[arg(long, value_name = "N|FILE", conflicts_with = "paths")]
+    pub saved: Option<String>,
     /// Directories to scan in the application
     #[arg(value_name = "PATH")]
     pub paths: Vec<PathBuf>,
@@ -40,6 +47,8 @@ pub enum Command {
     Scan(Scan),
     /// Rank what lies in a directory by what it holds
     Directories(Directories),
+    /// List saved scans; open, export or forget one
+    Scans(Scans),
     /// Make a plan from rules or by hand; nothing is changed
     Plan(Plan),
     /// Carry out a plan, or rehearse it
@@ -63,28 +72,123 @@ pub enum Command {
 #[derive(Debug, Args)]
 pub struct Scan {
     /// Directories to scan
-    #[arg(required = true, value_name = "PATH")]
+    #[arg(required_unless_present = "saved", value_name = "PATH")]
     pub paths: Vec<PathBuf>,
     #[command(flatten)]
     pub walk: Walk,
+    /// Save the scan, to be opened again
+    #[arg(long, conflicts_with = "saved")]
+    pub save: bool,
     /// Write JSON for programs
     #[arg(long)]
     pub json: bool,
 }
 
-/// How to scan.
+/// How to scan. What is kept out is counted and told in one line.
 #[derive(Debug, Args)]
 pub struct Walk {
     /// Enter other volumes mounted below
     #[arg(long)]
     pub cross_volumes: bool,
+    /// List only what matches, such as `*.wav` or `hydrophone/**`; may be given several times
+    #[arg(long, value_name = "PATTERN", value_parser = pattern)]
+    pub include: Vec<Pattern>,
+    /// Do not list what matches, nor what lies in it; may be given several times
+    #[arg(long, value_name = "PATTERN", value_parser = pattern)]
+    pub exclude: Vec<Pattern>,
+    /// List only these kinds, and the directories they lie in; may be given several times
+    #[arg(long, value_enum, value_name = "KIND")]
+    pub kind: Vec<KindWord>,
+    /// List only what has more bytes on disk than this, such as `10M`
+    #[arg(long, value_name = "SIZE", value_parser = Bytes::parse)]
+    pub larger: Option<Bytes>,
+    /// List only what has fewer bytes on disk than this
+    #[arg(long, value_name = "SIZE", value_parser = Bytes::parse)]
+    pub smaller: Option<Bytes>,
+    /// Take a saved scan, by its number or file, and scan nothing
+    #[arg(long, value_name = "N|FILE")]
+    pub saved: Option<String>,
+}
+
+fn pattern(text: &str) -> Result<Pattern, PatternError> {
+    Pattern::parse(text)
+}
+
+impl Walk {
+    /// What it says, as a scan takes it.
+    pub fn options(&self, now: Time) -> Options {
+        let filter = Filter {
+            include: self.include.clone(),
+            exclude: self.exclude.clone(),
+            kinds: self.kind.iter().map(|kind| (*kind).into()).collect(),
+            larger: self.larger,
+            smaller: self.smaller,
+        };
+        Options { cross_volumes: self.cross_volumes, filter, ..Options::new(now) }
+    }
+}
+
+/// A kind, as it is typed.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+#[allow(missing_docs)] // each is its own word
+pub enum KindWord {
+    File,
+    Link,
+    Special,
+}
+
+impl From<KindWord> for Kind {
+    fn from(word: KindWord) -> Self {
+        match word {
+            KindWord::File => Self::File,
+            KindWord::Link => Self::Link,
+            KindWord::Special => Self::Special,
+        }
+    }
+}
+
+/// `scans`
+#[derive(Debug, Args)]
+pub struct Scans {
+    /// What to do; they are listed if nothing is said
+    #[command(subcommand)]
+    pub act: Option<ScansAct>,
+    /// Write JSON for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// What can be done with a saved scan.
+#[derive(Debug, Subcommand)]
+pub enum ScansAct {
+    /// Open it in the application
+    Open {
+        /// Its number or file
+        #[arg(value_name = "N|FILE")]
+        which: String,
+    },
+    /// Write it to a file that does not exist yet
+    Export {
+        /// Its number or file
+        #[arg(value_name = "N|FILE")]
+        which: String,
+        /// Where to; the ending says how: .parquet, .csv or .jsonl
+        file: PathBuf,
+    },
+    /// Remove it
+    Forget {
+        /// Their numbers
+        #[arg(required = true)]
+        numbers: Vec<u64>,
+    },
 }
 
 /// `directories`
 #[derive(Debug, Args)]
 pub struct Directories {
     /// Directory to scan
-    pub path: PathBuf,
+    #[arg(required_unless_present = "saved", conflicts_with = "saved")]
+    pub path: Option<PathBuf>,
     /// Rank what lies in this directory below PATH
     #[arg(long = "in", value_name = "SUBPATH")]
     pub below: Option<PathBuf>,
@@ -128,10 +232,10 @@ impl From<OrderWord> for Order {
 #[derive(Debug, Args)]
 pub struct Plan {
     /// Rule file to try on PATH
-    #[arg(long, value_name = "FILE", requires = "path")]
+    #[arg(long, value_name = "FILE")]
     pub rules: Option<PathBuf>,
     /// Directory that the rules are tried on
-    #[arg(requires = "rules")]
+    #[arg(requires = "rules", conflicts_with = "saved")]
     pub path: Option<PathBuf>,
     /// Plan to delete this; may be given several times
     #[arg(long, value_name = "PATH")]

@@ -25,13 +25,14 @@ fn main() -> ExitCode {
     let cli = Cli::parse();
     let theme = view::Theme::of_environment(cli.light, cli.ascii);
     let outcome = match cli.command {
-        Some(_) if !cli.paths.is_empty() => Cli::command()
-            .error(ErrorKind::ArgumentConflict, "paths stand behind a command, not before it")
+        Some(_) if !cli.paths.is_empty() || cli.saved.is_some() => Cli::command()
+            .error(
+                ErrorKind::ArgumentConflict,
+                "paths and --saved stand behind a command, not before it",
+            )
             .exit(),
         Some(command) => command::run(command, cli.state, &theme),
-        None => environment::open_state(cli.state)
-            .and_then(|state| app::run(state, cli.paths, &theme))
-            .map(|()| Outcome::AllDone),
+        None => command::open_application(cli.state, cli.saved.as_deref(), cli.paths, &theme),
     };
     match outcome {
         Ok(outcome) => outcome.into(),

@@ -53,16 +53,23 @@ struct Link {
 /// What some entries add to their directory and to all above it.
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Sums {
-    entries: u32,
-    allocated: u64,
-    apparent: u64,
-    exclusive: u64,
-    newest: u32,
-    profile: AgeProfile,
+    pub(super) entries: u32,
+    pub(super) allocated: u64,
+    pub(super) apparent: u64,
+    pub(super) exclusive: u64,
+    pub(super) newest: u32,
+    pub(super) profile: AgeProfile,
 }
 
 impl Sums {
-    fn add(&mut self, scale: &AgeScale, blocks: u64, size: u64, mtime: u32, exclusive: bool) {
+    pub(super) fn add(
+        &mut self,
+        scale: &AgeScale,
+        blocks: u64,
+        size: u64,
+        mtime: u32,
+        exclusive: bool,
+    ) {
         let allocated = blocks.saturating_mul(512);
         self.allocated = self.allocated.saturating_add(allocated);
         self.apparent = self.apparent.saturating_add(size);
@@ -249,10 +256,7 @@ impl Catalog {
     }
 
     /// Begins with a directory that is nowhere and holds the roots that `push` gives; gives the first.
-    pub(super) fn begin_top(
-        &mut self,
-        push: impl FnOnce(&mut Batch),
-    ) -> Result<EntryId, Full> {
+    pub(super) fn begin_top(&mut self, push: impl FnOnce(&mut Batch)) -> Result<EntryId, Full> {
         let mut batch = Batch::new(self.now);
         batch.push_unread(b"");
         let top = self.push_all(NONE, &batch)?;
@@ -314,13 +318,7 @@ impl Catalog {
         let mut at = Some(from);
         while let Some(id) = at {
             let number = self.row_number(id);
-            let row = &mut self.directories[number];
-            row.entries += sums.entries;
-            row.allocated = row.allocated.saturating_add(sums.allocated);
-            row.apparent = row.apparent.saturating_add(sums.apparent);
-            row.exclusive = row.exclusive.saturating_add(sums.exclusive);
-            row.newest = row.newest.max(sums.newest);
-            row.profile.iter_mut().zip(sums.profile).for_each(|(sum, more)| *sum += more);
+            self.directories[number].add(sums);
             at = self.parent(id);
         }
     }
@@ -407,7 +405,14 @@ impl Catalog {
         Ok(EntryId(first as u32))
     }
 
-    fn device_number(&mut self, device: u64) -> u16 {
+    pub(super) fn put_blocks(&mut self, id: u32, blocks: u64) {
+        self.blocks.push(narrow(blocks));
+        if narrow(blocks) == HUGE {
+            self.huge.insert(id, blocks);
+        }
+    }
+
+    pub(super) fn device_number(&mut self, device: u64) -> u16 {
         let known = self.devices.iter().position(|known| *known == device);
         let number = known.unwrap_or_else(|| {
             self.devices.push(device);
@@ -417,12 +422,34 @@ impl Catalog {
         u16::try_from(number).unwrap_or(u16::MAX)
     }
 
-    fn owner_number(&mut self, owner: (u32, u32)) -> u32 {
+    pub(super) fn owner_number(&mut self, owner: (u32, u32)) -> u32 {
         let next = self.owners.len() as u32;
         *self.owner_numbers.entry(owner).or_insert_with(|| {
             self.owners.push(owner);
             next
         })
+    }
+}
+
+impl Directory {
+    pub(super) fn add(&mut self, sums: &Sums) {
+        self.entries += sums.entries;
+        self.allocated = self.allocated.saturating_add(sums.allocated);
+        self.apparent = self.apparent.saturating_add(sums.apparent);
+        self.exclusive = self.exclusive.saturating_add(sums.exclusive);
+        self.newest = self.newest.max(sums.newest);
+        self.profile.iter_mut().zip(sums.profile).for_each(|(sum, more)| *sum += more);
+    }
+
+    pub(super) fn sums(&self) -> Sums {
+        Sums {
+            entries: self.entries,
+            allocated: self.allocated,
+            apparent: self.apparent,
+            exclusive: self.exclusive,
+            newest: self.newest,
+            profile: self.profile,
+        }
     }
 }
 

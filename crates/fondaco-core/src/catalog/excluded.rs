@@ -1,13 +1,14 @@
 //! What a scan's filters kept out: not listed, but counted, by the directory that it lies in.
 
 use rustc_hash::FxHashMap;
+use serde::Serialize;
 
 use super::{Batch, Catalog, EntryId, LinkedInode};
 use crate::kernel::Stat;
 use crate::units::Bytes;
 
 /// What was kept out.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct ExcludedSums {
     /// Names.
     pub entries: u64,

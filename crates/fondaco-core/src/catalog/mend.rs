@@ -9,7 +9,7 @@ use std::os::unix::ffi::OsStrExt;
 use rustc_hash::FxHashMap;
 
 use super::batch::Facts;
-use super::{Batch, Catalog, EntryId, Full, Reading};
+use super::{Batch, Catalog, EntryId, Full, LinkedTable, Reading};
 use crate::kernel::{Kind, Stat};
 
 /// What has changed.
@@ -35,11 +35,12 @@ struct Source<'a> {
 
 impl<'a> Source<'a> {
     fn new(catalog: &'a Catalog, now: &HashMap<EntryId, u32>) -> Self {
-        let mut links = FxHashMap::default();
-        for ((device, _), inode) in &catalog.linked {
-            let newer = inode.names.iter().find_map(|name| now.get(&EntryId(*name)));
-            for name in &inode.names {
-                links.insert(*name, (*device, newer.copied().unwrap_or(inode.links)));
+        let LinkedTable(mut links) = catalog.linked_table();
+        for names in catalog.linked_entries() {
+            if let Some(count) = names.iter().find_map(|name| now.get(name)) {
+                for name in names {
+                    links.entry(name.0).and_modify(|(_, links)| *links = *count);
+                }
             }
         }
         Self { catalog, links }
@@ -84,9 +85,10 @@ impl Catalog {
         let mut open: Vec<(usize, EntryId, EntryId)> = Vec::new();
         for root in &self.roots {
             batch.clear();
-            let replaced = changes.replaced.get(&root.entry).and_then(|other| {
-                Some((source_of(other)?, other.roots.first()?.entry))
-            });
+            let replaced = changes
+                .replaced
+                .get(&root.entry)
+                .and_then(|other| Some((source_of(other)?, other.roots.first()?.entry)));
             let (source, id) = replaced.unwrap_or((0, root.entry));
             sources[source].add_to(&mut batch, b"", id, changes.own.get(&root.entry));
             open.push((source, id, EntryId(0)));

@@ -9,6 +9,7 @@
 //! and is *exclusive* only where all of its names lie (`totals`).
 
 mod batch;
+mod columns;
 mod excluded;
 mod finder;
 mod mend;
@@ -20,6 +21,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 pub use batch::{Batch, Full};
+pub use columns::{Circumstances, Columns, LinkedTable, Malformed};
 pub use excluded::ExcludedSums;
 pub use finder::Finder;
 pub use mend::Changes;

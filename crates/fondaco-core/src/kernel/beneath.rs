@@ -57,6 +57,29 @@ impl Op {
     }
 }
 
+impl Op {
+    /// The one that goes by these words; [`Op::Read`] if none does.
+    pub fn of_words(words: &str) -> Self {
+        let all = [
+            Self::Open,
+            Self::OpenDirectory,
+            Self::ReadDirectory,
+            Self::Examine,
+            Self::Write,
+            Self::Create,
+            Self::Rename,
+            Self::Remove,
+            Self::Sync,
+            Self::SetOwner,
+            Self::SetMode,
+            Self::SetTimes,
+            Self::SetAttribute,
+            Self::Lock,
+        ];
+        all.into_iter().find(|op| op.words() == words).unwrap_or(Self::Read)
+    }
+}
+
 impl fmt::Display for Op {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(self.words())

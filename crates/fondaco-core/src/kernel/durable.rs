@@ -5,6 +5,8 @@ use std::io::{ErrorKind, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
+use rustix::fs::{CWD, RenameFlags};
+
 use super::beneath::{CallError, Op};
 
 /// Writes a file aside, syncs it, gives it its name and syncs the directory. What had the name
@@ -14,36 +16,71 @@ use super::beneath::{CallError, Op};
 ///
 /// [`CallError`]; then the old file is untouched, and nothing is left behind beside it.
 pub fn write_whole(path: &Path, contents: &[u8]) -> Result<(), CallError> {
-    let directory = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let (aside, file) = create_beside(directory, path)?;
-    let written = write_and_sync(file, contents, &aside)
-        .and_then(|()| std::fs::rename(&aside, path).map_err(CallError::on(Op::Rename, path)))
-        .and_then(|()| sync_directory(directory));
-    if written.is_err() {
-        let _ = std::fs::remove_file(&aside); // our own part file, unless it has its name already
-    }
-    written
+    let mut aside = Aside::create(path)?;
+    aside.file.write_all(contents).map_err(CallError::on(Op::Write, path))?;
+    aside.name(path, RenameFlags::empty())
 }
 
-/// A new file that was not there before: what somebody put in its place is never written to.
-fn create_beside(directory: &Path, path: &Path) -> Result<(PathBuf, File), CallError> {
-    let mut tries = 0;
-    loop {
-        let mut name = std::ffi::OsString::from(".");
-        name.push(path.file_name().unwrap_or_default());
-        name.push(format!(".{}-{tries}.part", std::process::id()));
-        let aside = directory.join(name);
-        match OpenOptions::new().write(true).create_new(true).mode(0o600).open(&aside) {
-            Ok(file) => return Ok((aside, file)),
-            Err(error) if error.kind() == ErrorKind::AlreadyExists && tries < 100 => tries += 1,
-            Err(error) => return Err(CallError::on(Op::Create, path)(error)),
+/// A file that has no name yet but one of its own beside the wanted one. Dropped, it is gone.
+#[derive(Debug)]
+pub struct Aside {
+    /// To be written to.
+    pub file: File,
+    path: PathBuf,
+}
+
+impl Aside {
+    /// A new file beside `path`, readable by its owner only. What somebody put in its place is never
+    /// written to.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`].
+    pub fn create(path: &Path) -> Result<Self, CallError> {
+        let mut tries = 0;
+        loop {
+            let mut name = std::ffi::OsString::from(".");
+            name.push(path.file_name().unwrap_or_default());
+            name.push(format!(".{}-{tries}.part", std::process::id()));
+            let aside = directory_of(path).join(name);
+            match OpenOptions::new().write(true).create_new(true).mode(0o600).open(&aside) {
+                Ok(file) => return Ok(Self { file, path: aside }),
+                Err(error) if error.kind() == ErrorKind::AlreadyExists && tries < 100 => tries += 1,
+                Err(error) => return Err(CallError::on(Op::Create, path)(error)),
+            }
         }
     }
+
+    /// Syncs it, gives it its name and syncs the directory. Gives itself back, and leaves all as it was,
+    /// if the name is taken already.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`]; then nothing is left behind.
+    pub fn name_if_free(self, path: &Path) -> Result<Option<Self>, CallError> {
+        match self.name(path, RenameFlags::NOREPLACE) {
+            Err(error) if error.source.kind() == ErrorKind::AlreadyExists => Ok(Some(self)),
+            named => named.map(|()| None),
+        }
+    }
+
+    fn name(&self, path: &Path, flags: RenameFlags) -> Result<(), CallError> {
+        self.file.sync_all().map_err(CallError::on(Op::Sync, &self.path))?;
+        rustix::fs::renameat_with(CWD, &self.path, CWD, path, flags)
+            .map_err(CallError::on(Op::Rename, path))?;
+        sync_directory(directory_of(path))
+    }
 }
 
-fn write_and_sync(mut file: File, contents: &[u8], aside: &Path) -> Result<(), CallError> {
-    file.write_all(contents).map_err(CallError::on(Op::Write, aside))?;
-    file.sync_all().map_err(CallError::on(Op::Sync, aside))
+impl Drop for Aside {
+    fn drop(&mut self) {
+        // our own part file, unless it has its name already
+        let _ = std::fs::remove_file(&self.path);
+    }
+}
+
+fn directory_of(path: &Path) -> &Path {
+    path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
 /// Makes the names in a directory durable.

@@ -16,7 +16,7 @@ mod stat;
 
 pub use beneath::{CallError, Op, PrivateDir, open_beneath, open_directory, open_root, parent_of};
 pub use capacity::{Capacity, capacity};
-pub use durable::{sync_directory, write_whole};
+pub use durable::{Aside, sync_directory, write_whole};
 pub use machine::{
     effective_user, exposed_at, machine_id, own_descriptor_table, processor_time,
     raise_descriptor_limit, random_id,

@@ -25,7 +25,7 @@ use crate::kernel::{self, CallError, Kind, Op};
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
 pub use filter::Filter;
-pub use reconcile::reconcile;
+pub use reconcile::{reconcile, replace};
 use walk::{Shared, Threads};
 
 /// How to scan.
@@ -60,6 +60,9 @@ pub enum ScanError {
     /// The kernel refused.
     #[error(transparent)]
     Call(#[from] CallError),
+    /// It was asked to stop, and half of it would be of no use.
+    #[error("it was stopped")]
+    Stopped,
     /// There is no room for it.
     #[error(transparent)]
     Full(#[from] Full),

@@ -69,6 +69,19 @@ pub fn reconcile(
     Ok(catalog.mended(&changes)?)
 }
 
+/// The catalog with what a new scan found in one directory of it in place of what it had there.
+///
+/// # Errors
+///
+/// [`ScanError::Missing`] if the catalog has no such directory; [`ScanError::Full`].
+pub fn replace(catalog: &Catalog, path: &Path, found: &Catalog) -> Result<Catalog, ScanError> {
+    let mut changes = Changes::default();
+    let id = catalog.find(path).ok_or_else(|| ScanError::Missing(path.to_owned()))?;
+    changes.replaced.insert(id, found);
+    count_names(catalog, &mut changes);
+    Ok(catalog.mended(&changes)?)
+}
+
 /// The path, or if the directory that holds it is new itself, the first new one on the way. `None` if
 /// it is outside the roots, or below something that the catalog does not go into.
 fn known_place(catalog: &Catalog, finder: &Finder<'_>, path: &Path) -> Option<PathBuf> {

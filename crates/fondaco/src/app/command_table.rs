@@ -27,6 +27,7 @@ pub enum Command {
     TypePath,
     Waterline,
     Rescan,
+    SavedScans,
     Unreadable,
     StopScan,
     Rehearse,
@@ -156,6 +157,10 @@ fn is_scanned(model: &Model) -> bool {
     model.station == Station::Directories && !model.scan.roots.is_empty()
 }
 
+fn can_rescan(model: &Model) -> bool {
+    is_scanned(model) && !model.scan.is_running() && model.scan.mending.is_none()
+}
+
 fn can_set_waterline(model: &Model) -> bool {
     matches!(model.station, Station::Volumes | Station::Plan | Station::Directories)
         && model.gauge_volume().is_some()
@@ -212,7 +217,7 @@ pub static COMMANDS: &[Row] = &[
         "go to the directory above"),
     row(Command::Trail, "ancestors", &[Key::Tab], 6, can_go_out,
         "choose a directory above with ← and →, and go there with Enter"),
-    row(Command::StopScan, "stop the scan", &[Key::Char('S')], 1, |m| m.scan.is_running() && !m.run.can_stop(),
+    row(Command::StopScan, "stop the scan", &[Key::Char('S')], 1, |m| m.scan.can_stop() && !m.run.can_stop(),
         "end the scan; what is known stays"),
     row(Command::Order, "order", &[Key::Char('o')], 5, is_scanned,
         "order by allocated, apparent, entries, newest or name"),
@@ -222,8 +227,10 @@ pub static COMMANDS: &[Row] = &[
         "scan a directory that is typed in"),
     row(Command::Waterline, "waterline", &[Key::Char('w')], 5, can_set_waterline,
         "set the level that the volume should be below"),
-    row(Command::Rescan, "scan again", &[Key::Function(5)], 8, |m| is_scanned(m) && !m.scan.is_running(),
-        "scan the same paths anew"),
+    row(Command::Rescan, "scan again", &[Key::Function(5)], 8, can_rescan,
+        "scan this directory anew, and mend all totals above it; a saved scan is scanned anew whole"),
+    row(Command::SavedScans, "saved scans", &[Key::Char('s')], 7, |m| matches!(m.station, Station::Volumes | Station::Directories),
+        "list earlier scans; open or forget one"),
     row(Command::Unreadable, "unreadable", &[Key::Char('!')], 3, |m| is_scanned(m) && m.scan.progress.unreadable > 0,
         "list the places that the scan could not read, and why"),
     row(Command::Units, "units", &[Key::Char('u')], 9, always,

@@ -2,9 +2,10 @@
 
 use std::cell::Cell;
 use std::ops::ControlFlow;
+use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::mpsc::{Receiver, Sender, channel};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 
 use fondaco_core::analysis::{Protection, gather};
@@ -12,15 +13,18 @@ use fondaco_core::carry_out::{
     CarryOutError, Figures, Journal, RunSummary, Watch, carry_out, finish, purge, put_back,
     rehearse, remainder, settle,
 };
+use fondaco_core::catalog::Catalog;
 use fondaco_core::kernel::OpenFiles;
 use fondaco_core::plan::{Plan, Refusal, survey};
-use fondaco_core::scan::{Options, Scan};
+use fondaco_core::saved::{self, SavedScan};
+use fondaco_core::scan::{Options, Scan, ScanError, reconcile, replace};
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time};
 use fondaco_core::volume::{volume_of, volumes};
 
 use super::input::Event;
 use super::message::{Job, Message};
+use super::model::SavedRow;
 
 /// Starts jobs. Dropping it lets a scan end; a run goes on to its next safe point.
 pub struct Jobs {
@@ -83,6 +87,28 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
                 Ok(begun) => return watch_scan(number, begun, messages, scan),
                 Err(error) => Message::ScanRefused { number, reason: words(error) },
             }
+        }
+        Job::Rescan { number, catalog, path, now } => {
+            let outcome = rescan(number, &catalog, &path, now, messages, scan).map_err(words);
+            Message::Mended { number, outcome: outcome.map(Box::new) }
+        }
+        Job::Reconcile { number, catalog, touched, now } => {
+            let catalog = catalog.read().unwrap_or_else(PoisonError::into_inner);
+            let outcome = reconcile(&catalog, &touched, &Options::new(now)).map_err(words);
+            Message::Mended { number, outcome: outcome.map(Box::new) }
+        }
+        Job::SaveScan(catalog, state) => {
+            let catalog = catalog.read().unwrap_or_else(PoisonError::into_inner);
+            Message::ScanSaved(saved::save(&state, &catalog, true).map_err(words))
+        }
+        Job::LoadSaved(state) => Message::SavedScans(saved_rows(&state)),
+        Job::OpenSaved { number, which, state } => {
+            let outcome = saved::open(&state, which).map(Box::new).map_err(words);
+            Message::Opened { number, outcome }
+        }
+        Job::Forget(which, state) => {
+            let forgotten = saved::forget(&state, which).map_err(words);
+            Message::SavedScans(forgotten.and_then(|()| saved_rows(&state)))
         }
         Job::Survey(path, state) => {
             let outcome = match Protection::of_system(&state).reason(&path) {
@@ -152,6 +178,38 @@ impl Told {
             tell();
         }
     }
+}
+
+fn saved_rows(state: &State) -> Result<Vec<SavedRow>, String> {
+    let row = |scan: SavedScan| SavedRow { number: scan.number, about: scan.about.map_err(words) };
+    Ok(saved::list(state).map_err(words)?.into_iter().map(row).collect())
+}
+
+/// Scans one directory of a catalog again and puts what was found in its place.
+fn rescan(
+    number: u64,
+    catalog: &RwLock<Catalog>,
+    path: &Path,
+    now: Time,
+    messages: &Sender<Event>,
+    shared: &Mutex<Option<Arc<Scan>>>,
+) -> Result<Catalog, ScanError> {
+    let options = Options::new(now);
+    let old = || catalog.read().unwrap_or_else(PoisonError::into_inner);
+    let scan = match Scan::start(&[path.to_owned()], &options) {
+        Ok(scan) => Arc::new(scan),
+        Err(ScanError::Missing(path)) => return reconcile(&old(), &[path], &options),
+        Err(error) => return Err(error),
+    };
+    *shared.lock().unwrap_or_else(PoisonError::into_inner) = Some(Arc::clone(&scan));
+    while !scan.wait_for(Duration::from_millis(100)) {
+        send(messages, Message::MendProgress { number, progress: scan.progress() });
+    }
+    let found = scan.catalog();
+    if !found.is_complete() {
+        return Err(ScanError::Stopped);
+    }
+    replace(&old(), path, &found)
 }
 
 fn watch_scan(

@@ -15,6 +15,7 @@ use fondaco_core::units::Time;
 use fondaco_core::volume::Volume;
 
 use super::command_table::{Command, Key};
+use super::model::SavedRow;
 
 /// Something that happened.
 #[derive(Debug)]
@@ -62,6 +63,31 @@ pub enum Message {
         progress: Progress,
         /// It has ended.
         done: bool,
+    },
+    /// How far a second look at a part of the scan is.
+    MendProgress {
+        /// Of which scan.
+        number: u64,
+        /// How far.
+        progress: Progress,
+    },
+    /// The scan has been mended, or not.
+    Mended {
+        /// Which.
+        number: u64,
+        /// As it is now.
+        outcome: Result<Box<Catalog>, String>,
+    },
+    /// The scan has been saved, or not.
+    ScanSaved(Result<u64, String>),
+    /// The saved scans, oldest first; those that cannot be read say why.
+    SavedScans(Result<Vec<SavedRow>, String>),
+    /// A saved scan has been opened, or not.
+    Opened {
+        /// The scan that was at hand when it was asked for.
+        number: u64,
+        /// What it holds.
+        outcome: Result<Box<Catalog>, String>,
     },
     /// A planned thing has been looked at closely.
     Surveyed {
@@ -118,6 +144,43 @@ pub enum Job {
     Scan(u64, Vec<PathBuf>, Time),
     /// End the scan.
     StopScan,
+    /// Scan one directory of the catalog again.
+    Rescan {
+        /// Of which scan.
+        number: u64,
+        /// As it was.
+        catalog: Arc<RwLock<Catalog>>,
+        /// Which directory.
+        path: PathBuf,
+        /// The clock.
+        now: Time,
+    },
+    /// Look again at places that have been changed.
+    Reconcile {
+        /// Of which scan.
+        number: u64,
+        /// As it was.
+        catalog: Arc<RwLock<Catalog>>,
+        /// Where.
+        touched: Vec<PathBuf>,
+        /// The clock.
+        now: Time,
+    },
+    /// Keep the scan in a file.
+    SaveScan(Arc<RwLock<Catalog>>, State),
+    /// List the saved scans.
+    LoadSaved(State),
+    /// Open one.
+    OpenSaved {
+        /// The scan at hand.
+        number: u64,
+        /// The saved one.
+        which: u64,
+        /// Where they are.
+        state: State,
+    },
+    /// Forget one.
+    Forget(u64, State),
     /// Look closely at something that was planned.
     Survey(PathBuf, State),
     /// Find out what is known about an entry.

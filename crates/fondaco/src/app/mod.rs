@@ -22,6 +22,7 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
+use fondaco_core::catalog::Catalog;
 use fondaco_core::plan::Deed;
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
@@ -46,21 +47,28 @@ pub fn deed_letter(deed: &Deed) -> char {
     }
 }
 
-/// Opens the application; with paths it scans them at once.
+/// What the application opens on.
+pub enum Begin {
+    /// These are scanned at once; without any, the volumes are shown.
+    Paths(Vec<PathBuf>),
+    /// A scan that was saved.
+    Saved(Catalog),
+}
+
+/// Opens the application.
 ///
 /// # Errors
 ///
 /// If standard output is no terminal, or it cannot be read or drawn on. The terminal is always
 /// restored, after a panic too.
-pub fn run(state: State, paths: Vec<PathBuf>, theme: &Theme) -> Result<()> {
+pub fn run(state: State, begin: Begin, theme: &Theme) -> Result<()> {
     if !io::stdout().is_terminal() || !io::stdin().is_terminal() {
         bail!("the application needs a terminal; `fondaco --help` lists commands that do not");
     }
-    let paths = paths.into_iter().map(|path| std::path::absolute(&path).unwrap_or(path)).collect();
     let panicked = restore_on_panic();
     let leave = leave_on_signal()?;
     let mut terminal = open_terminal().context("the terminal cannot be used")?;
-    let outcome = run_loop(&mut terminal, state, paths, theme, &panicked, &leave);
+    let outcome = run_loop(&mut terminal, state, begin, theme, &panicked, &leave);
     restore_terminal();
     outcome
 }
@@ -116,7 +124,7 @@ fn leave_on_signal() -> Result<Arc<AtomicBool>> {
 fn run_loop(
     terminal: &mut Screen,
     state: State,
-    paths: Vec<PathBuf>,
+    begin: Begin,
     theme: &Theme,
     panicked: &AtomicBool,
     leave: &AtomicBool,
@@ -127,7 +135,19 @@ fn run_loop(
     std::thread::spawn(move || input::listen(&events));
     let size = terminal.size()?;
     let mut model = Model::new(state, Time::now(), (size.width, size.height));
-    update::begin(&mut model, paths).into_iter().for_each(|job| jobs.start(job));
+    let mut first = update::begin(&mut model);
+    match begin {
+        Begin::Paths(paths) if paths.is_empty() => {}
+        Begin::Paths(paths) => {
+            let whole = |path: PathBuf| std::path::absolute(&path).unwrap_or(path);
+            first.extend(update::start_scan(&mut model, paths.into_iter().map(whole).collect()));
+        }
+        Begin::Saved(catalog) => {
+            let (number, outcome) = (model.scan.number, Ok(Box::new(catalog)));
+            first.extend(update::update(&mut model, Message::Opened { number, outcome }));
+        }
+    }
+    first.into_iter().for_each(|job| jobs.start(job));
     let mut input = Input::default();
     let mut ticked = Instant::now();
     loop {

@@ -9,6 +9,7 @@ use fondaco_core::carry_out::{EntryRecord, EntryState, Figures, Rehearsal, RunRe
 use fondaco_core::catalog::{AgeProfile, Catalog, EntryId, Order, Tail};
 use fondaco_core::kernel::Kind;
 use fondaco_core::plan::{Deed, Draft, Planned, Review};
+use fondaco_core::saved::About;
 use fondaco_core::scan::Progress;
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, UnitStyle};
@@ -240,14 +241,41 @@ pub struct ScanState {
     pub running: bool,
     /// It went to its end.
     pub complete: bool,
-    /// When it ended.
+    /// When it ended; of a saved one, when it was scanned.
     pub ended: Option<Time>,
+    /// It was saved and opened again.
+    pub saved: bool,
+    /// A part of it is looked at again.
+    pub mending: Option<Mending>,
+}
+
+/// A second look at a part of a scan.
+#[derive(Clone, Debug, Default)]
+pub struct Mending {
+    /// Which directory; nothing if it is places that were changed.
+    pub path: Option<PathBuf>,
+    /// How far.
+    pub progress: Progress,
+}
+
+/// A saved scan as it is listed.
+#[derive(Clone, Debug)]
+pub struct SavedRow {
+    /// Its number.
+    pub number: u64,
+    /// What it says of itself, or why it cannot be read.
+    pub about: Result<About, String>,
 }
 
 impl ScanState {
     /// Whether it goes on.
     pub fn is_running(&self) -> bool {
         self.running
+    }
+
+    /// Whether it, or a second look at a part of it, can be stopped.
+    pub fn can_stop(&self) -> bool {
+        self.running || self.mending.as_ref().is_some_and(|mending| mending.path.is_some())
     }
 }
 
@@ -359,6 +387,15 @@ pub enum Overlay {
         typed: String,
         /// What was wrong with the last answer.
         error: Option<String>,
+        /// Answers that were given before, and can be chosen with the arrows.
+        offers: Vec<String>,
+    },
+    /// The saved scans.
+    Saved {
+        /// Newest first; nothing while they are looked for.
+        rows: Option<Vec<SavedRow>>,
+        /// The selected one.
+        cursor: usize,
     },
     /// All commands, filtered by what has been typed.
     Palette {

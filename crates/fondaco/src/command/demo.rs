@@ -23,6 +23,6 @@ pub(super) fn run(arguments: &cli::Demo, state: Option<PathBuf>, theme: &Theme) 
         say!("its state directory is {}", Shown(place.state.directory()));
         return Ok(Outcome::AllDone);
     }
-    app::run(place.state, Vec::new(), theme)?;
+    app::run(place.state, app::Begin::Paths(Vec::new()), theme)?;
     Ok(Outcome::AllDone)
 }

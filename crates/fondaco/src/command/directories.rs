@@ -1,24 +1,25 @@
 //! `fondaco directories`
 
+use std::path::PathBuf;
+
 use anyhow::{Context, Result, bail};
 use fondaco_core::catalog::{Catalog, EntryId, Ranking};
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, grouped};
 use serde_json::{Map, Value, json};
 
-use super::{Outcome, binary, scan_paths};
+use super::{Obtained, Outcome, binary, excluded_line, obtain};
 use crate::cli;
 use crate::output::{self, Lean, Table, put_path, say};
 
-pub(super) fn run(arguments: &cli::Directories) -> Result<Outcome> {
-    let scan = scan_paths(std::slice::from_ref(&arguments.path), &arguments.walk)?;
-    let catalog = scan.catalog();
+pub(super) fn run(arguments: &cli::Directories, state: Option<PathBuf>) -> Result<Outcome> {
+    let Obtained { catalog, .. } = obtain(arguments.path.as_slice(), &arguments.walk, state)?;
     let root = catalog.roots().first().context("the scan has no root")?;
     let at = match &arguments.below {
-        None => root.entry,
+        None => catalog.top().context("the scan has no root")?,
         Some(below) => {
             // an absolute SUBPATH takes the root's place, and must lie below it
-            let path: std::path::PathBuf = root.path.join(below).components().collect();
+            let path: PathBuf = root.path.join(below).components().collect();
             catalog.find(&path).with_context(|| format!("the scan met no {}", Shown(&path)))?
         }
     };
@@ -54,6 +55,7 @@ fn document(catalog: &Catalog, at: EntryId, ranking: &Ranking) -> Value {
     document.insert("fondaco".into(), 1.into());
     document.insert("kind".into(), "directories".into());
     put_path(&mut document, &catalog.path(at));
+    document.insert("scanned".into(), catalog.now().rfc3339().into());
     document.insert("allocated".into(), catalog.allocated(at).get().into());
     document.insert("children".into(), ranking.rows.iter().map(child).collect());
     if ranking.tail.children > 0 {
@@ -101,6 +103,9 @@ fn print(catalog: &Catalog, at: EntryId, ranking: &Ranking) -> Result<()> {
     }
     say!("{}  {}", binary(whole), Shown(catalog.path(at)));
     table.print()?;
+    if let Some(line) = excluded_line(catalog) {
+        say!("{line}");
+    }
     if !catalog.unreadable().is_empty() {
         let count = catalog.unreadable().len();
         say!("{count} places could not be read; `fondaco scan` lists them");

@@ -7,9 +7,10 @@ mod journal;
 mod plan;
 mod put_back;
 mod scan;
+mod scans;
 
 use std::ops::ControlFlow;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::OnceLock;
@@ -19,11 +20,15 @@ use std::time::Duration;
 use anyhow::{Context, Result};
 use clap::CommandFactory;
 use fondaco_core::carry_out::Figures;
-use fondaco_core::scan::{Options, Scan};
+use fondaco_core::catalog::Catalog;
+use fondaco_core::saved;
+use fondaco_core::scan::Scan;
 use fondaco_core::shown::Shown;
-use fondaco_core::units::{Bytes, Time, UnitStyle, grouped};
+use fondaco_core::units::{Bytes, Time, UnitStyle, counted, grouped};
 
+use crate::app::Begin;
 use crate::cli::{Cli, Command, Walk};
+use crate::environment::open_state;
 use crate::output::ProgressLine;
 use crate::view::Theme;
 
@@ -55,8 +60,9 @@ impl From<Outcome> for ExitCode {
 /// What went wrong, with what to do next where that is known.
 pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Outcome> {
     match command {
-        Command::Scan(arguments) => scan::run(&arguments),
-        Command::Directories(arguments) => directories::run(&arguments),
+        Command::Scan(arguments) => scan::run(&arguments, state),
+        Command::Directories(arguments) => directories::run(&arguments, state),
+        Command::Scans(arguments) => scans::run(&arguments, state, theme),
         Command::Plan(arguments) => plan::run(&arguments, state),
         Command::CarryOut(arguments) => carry_out::run(&arguments, state),
         Command::Journal(arguments) => journal::run(&arguments, state),
@@ -92,11 +98,24 @@ fn stop_asked() -> bool {
     flag.load(Ordering::Relaxed)
 }
 
-/// Scans with a line of progress; a signal stops it and what is known is kept.
-fn scan_paths(paths: &[PathBuf], walk: &Walk) -> Result<Scan> {
+/// A catalog to work on, and where it comes from.
+struct Obtained {
+    catalog: Catalog,
+    /// How long the scan took; nothing if it was saved.
+    seconds: Option<f64>,
+}
+
+/// Scans with a line of progress, where a signal stops it and what is known is kept; or opens a saved
+/// scan and says how old it is.
+fn obtain(paths: &[PathBuf], walk: &Walk, state: Option<PathBuf>) -> Result<Obtained> {
+    if let Some(which) = &walk.saved {
+        let catalog = open_saved(which, state)?;
+        let age = catalog.now().age(Time::now());
+        eprintln!("fondaco: as scanned {} ({age} ago)", catalog.now().rfc3339());
+        return Ok(Obtained { catalog, seconds: None });
+    }
     stop_asked();
-    let options = Options { cross_volumes: walk.cross_volumes, ..Options::new(Time::now()) };
-    let mut scan = Scan::start(paths, &options)?;
+    let scan = Scan::start(paths, &walk.options(Time::now()))?;
     let mut line = ProgressLine::new();
     while !scan.wait_for(Duration::from_millis(50)) {
         if stop_asked() {
@@ -113,11 +132,48 @@ fn scan_paths(paths: &[PathBuf], walk: &Walk) -> Result<Scan> {
         ));
     }
     line.clear();
-    scan.wait();
-    if !scan.catalog().is_complete() {
+    let seconds = scan.progress().elapsed.as_secs_f64();
+    let catalog = scan.into_catalog();
+    if !catalog.is_complete() {
         eprintln!("fondaco: stopped: what follows is what was known by then");
     }
-    Ok(scan)
+    Ok(Obtained { catalog, seconds: Some(seconds) })
+}
+
+/// Opens the application: on the volumes, on a saved scan, or with paths scanned.
+///
+/// # Errors
+///
+/// As [`crate::app::run`], and if the saved scan cannot be opened.
+pub fn open_application(
+    state: Option<PathBuf>,
+    saved: Option<&str>,
+    paths: Vec<PathBuf>,
+    theme: &Theme,
+) -> Result<Outcome> {
+    let begin = match saved {
+        Some(which) => Begin::Saved(open_saved(which, state.clone())?),
+        None => Begin::Paths(paths),
+    };
+    crate::app::run(open_state(state)?, begin, theme)?;
+    Ok(Outcome::AllDone)
+}
+
+/// Opens a saved scan by its number, or by the path of its file.
+fn open_saved(which: &str, state: Option<PathBuf>) -> Result<Catalog> {
+    Ok(match which.parse() {
+        Ok(number) => saved::open(&open_state(state)?, number)?,
+        Err(_) => saved::open_file(Path::new(which))?,
+    })
+}
+
+/// One line about what filters kept out, if they did.
+fn excluded_line(catalog: &Catalog) -> Option<String> {
+    let out = catalog.excluded();
+    (out.entries > 0).then(|| {
+        let entries = counted(out.entries, "entry");
+        format!("not listed: {entries}, {} on disk", binary(out.allocated))
+    })
 }
 
 /// The watch of a run that is carried out without the screen.

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use fondaco_core::analysis::Protection;
+use fondaco_core::catalog::{Catalog, Root};
 use fondaco_core::kernel;
 use fondaco_core::plan::{Deed, Draft, Plan, Planned, Put, Refusal, Review, survey};
 use fondaco_core::rule::{DeedWord, RuleSet};
@@ -12,12 +13,13 @@ use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, counted, grouped};
 use fondaco_core::volume::volume_root;
 
-use super::{Outcome, binary, real_entry, scan_paths};
+use super::{Outcome, binary, obtain, real_entry};
 use crate::cli;
 use crate::environment::open_state;
 use crate::output::{self, Lean, Table, say};
 
 pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outcome> {
+    let said = state.clone();
     let state = open_state(state)?;
     let mut making = Making {
         protection: Protection::of_system(&state),
@@ -32,8 +34,12 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
         mounts: kernel::mounts().unwrap_or_default(),
         state: &state,
     };
-    if let (Some(file), Some(path)) = (&arguments.rules, &arguments.path) {
-        making.by_rules(file, path, &arguments.walk)?;
+    if let Some(file) = &arguments.rules {
+        if arguments.path.is_none() && arguments.walk.saved.is_none() {
+            bail!("say what the rules are tried on: --rules FILE PATH, or --rules FILE --saved N");
+        }
+        let paths = arguments.path.as_slice();
+        making.by_rules(file, obtain(paths, &arguments.walk, said)?.catalog)?;
     }
     let depot = making.depot.clone();
     for (paths, deed) in [
@@ -66,14 +72,18 @@ struct Making<'a> {
 }
 
 impl Making<'_> {
-    fn by_rules(&mut self, file: &Path, path: &Path, walk: &cli::Walk) -> Result<()> {
+    fn by_rules(&mut self, file: &Path, catalog: Catalog) -> Result<()> {
         let text = std::fs::read_to_string(file)
             .with_context(|| format!("cannot read the rule file {}", Shown(file)))?;
         let rules = RuleSet::parse(file, &text)?;
-        let scan = scan_paths(&[path.to_owned()], walk)?;
-        let catalog = scan.catalog();
-        let root = catalog.roots().first().context("the scan has no root")?;
-        let tried = rules.matches(&catalog, root.entry);
+        for root in catalog.roots() {
+            self.try_on(&catalog, root, &rules);
+        }
+        Ok(())
+    }
+
+    fn try_on(&mut self, catalog: &Catalog, root: &Root, rules: &RuleSet) {
+        let tried = rules.matches(catalog, root.entry);
         self.protect.extend(rules.protected_below(&root.path).into_iter().map(DocPath));
         if tried.protected > 0 {
             eprintln!("fondaco: {} matches are protected and left out", grouped(tried.protected));
@@ -88,7 +98,6 @@ impl Making<'_> {
             };
             self.put(found.path.clone(), &deed, format!("rule: {}", rule.title));
         }
-        Ok(())
     }
 
     fn by_hand(&mut self, path: &Path, deed: &Deed) -> Result<()> {

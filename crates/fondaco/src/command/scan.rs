@@ -1,25 +1,43 @@
 //! `fondaco scan`
 
+use std::path::PathBuf;
+
 use anyhow::Result;
 use fondaco_core::catalog::{Catalog, Root};
+use fondaco_core::saved;
 use fondaco_core::shown::Shown;
 use fondaco_core::units::grouped;
 use serde_json::{Map, Value, json};
 
-use super::{Outcome, binary, scan_paths};
+use super::{Obtained, Outcome, binary, excluded_line, obtain};
 use crate::cli;
+use crate::environment::open_state;
 use crate::output::{self, Lean, Table, path_value, put_path, say};
 
-pub(super) fn run(arguments: &cli::Scan) -> Result<Outcome> {
-    let scan = scan_paths(&arguments.paths, &arguments.walk)?;
-    let catalog = scan.catalog();
-    let seconds = scan.progress().elapsed.as_secs_f64();
+pub(super) fn run(arguments: &cli::Scan, state: Option<PathBuf>) -> Result<Outcome> {
+    let Obtained { catalog, seconds } = obtain(&arguments.paths, &arguments.walk, state.clone())?;
+    let saved = match arguments.save {
+        true => Some(saved::save(&open_state(state)?, &catalog, false)?),
+        false => None,
+    };
     if arguments.json {
         let roots: Vec<Value> =
             catalog.roots().iter().map(|root| document(&catalog, root)).collect();
-        output::json(&json!({"fondaco": 1, "kind": "scan", "seconds": seconds, "roots": roots}))?;
+        let mut whole = json!({"fondaco": 1, "kind": "scan", "seconds": seconds, "roots": roots});
+        whole["scanned"] = catalog.now().rfc3339().into();
+        let out = catalog.excluded();
+        if out.entries > 0 {
+            whole["excluded"] = json!(out);
+        }
+        if let Some(number) = saved {
+            whole["saved"] = number.into();
+        }
+        output::json(&whole)?;
     } else {
         print(&catalog, seconds)?;
+        if let Some(number) = saved {
+            say!("saved as scan {number}: fondaco scans open {number}");
+        }
     }
     Ok(Outcome::AllDone)
 }
@@ -57,7 +75,7 @@ fn document(catalog: &Catalog, root: &Root) -> Value {
     Value::Object(document)
 }
 
-fn print(catalog: &Catalog, seconds: f64) -> Result<()> {
+fn print(catalog: &Catalog, seconds: Option<f64>) -> Result<()> {
     use Lean::{Left, Right};
     let mut table = Table::new(&[
         ("allocated", Right),
@@ -83,8 +101,13 @@ fn print(catalog: &Catalog, seconds: f64) -> Result<()> {
         ]);
     }
     table.print()?;
-    let rate = catalog.len() as f64 / seconds.max(0.000_001);
-    say!("{seconds:.2} s, {} entries a second", grouped(rate as u64));
+    if let Some(seconds) = seconds {
+        let rate = catalog.rows() as f64 / seconds.max(0.000_001);
+        say!("{seconds:.2} s, {} entries a second", grouped(rate as u64));
+    }
+    if let Some(line) = excluded_line(catalog) {
+        say!("{line}");
+    }
     for id in catalog.other_volumes() {
         say!("not entered, another volume: {}", Shown(catalog.path(id)));
     }

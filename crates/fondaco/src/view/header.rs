@@ -1,7 +1,7 @@
 //! The first line: name, station, the trail of directories, and what is going on.
 
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::units::grouped;
+use fondaco_core::units::{counted, grouped};
 use ratatui::layout::Rect;
 use unicode_width::UnicodeWidthStr;
 
@@ -20,6 +20,9 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let left = area.width.saturating_sub(x + going_on.width() as u16 + 3);
     if model.station == Station::Directories && !model.directories.path.as_os_str().is_empty() {
         trail(model, pen, x, area.y, left);
+    } else if model.station == Station::Directories && model.scan.roots.len() > 1 {
+        let places = counted(model.scan.roots.len() as u64, "place");
+        pen.text(x, area.y, &places, theme.plain, left);
     }
 }
 
@@ -86,11 +89,27 @@ fn going_on(model: &Model) -> (String, bool) {
         );
         return (text, true);
     }
+    if let Some(mending) = &model.scan.mending {
+        let entries = grouped(mending.progress.entries);
+        let text = match &mending.path {
+            Some(path) => {
+                let name = path.file_name().map(shown).unwrap_or_default();
+                format!("scanning {name} again · {entries} entries · S stops")
+            }
+            None => "looking again at what was changed …".to_owned(),
+        };
+        return (text, true);
+    }
     match model.scan.ended {
         Some(ended) => {
-            let word = if model.scan.complete { "scanned" } else { "scan stopped" };
+            let word = match (model.scan.saved, model.scan.complete) {
+                (true, true) => "saved scan,",
+                (true, false) => "saved scan, stopped,",
+                (false, true) => "scanned",
+                (false, false) => "scan stopped",
+            };
             let (age, entries) = (ended.age(model.now), grouped(progress.entries));
-            (format!("{word} {age} ago · {entries} entries{unreadable}"), false)
+            (format!("{word} {age} ago · {entries} entries{unreadable}"), model.scan.saved)
         }
         None => (String::new(), false),
     }

@@ -2,11 +2,11 @@
 
 use fondaco_core::plan::Deed;
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::units::{Bytes, counted};
+use fondaco_core::units::{Bytes, counted, grouped};
 use ratatui::layout::Rect;
 
 use super::pen::{Pen, wrap};
-use crate::app::model::{Model, Overlay, deeds};
+use crate::app::model::{Model, Overlay, SavedRow, deeds};
 use crate::app::{available, palette_rows};
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
@@ -15,9 +15,10 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
         Some(Overlay::ChooseDeed { name, bytes, cursor, .. }) => {
             choose_deed(model, pen, panel, name, *bytes, *cursor);
         }
-        Some(Overlay::Ask { sentence, typed, error, .. }) => {
-            ask(pen, panel, sentence, typed, error.as_deref());
+        Some(Overlay::Ask { sentence, typed, error, offers, .. }) => {
+            ask(pen, panel, sentence, typed, error.as_deref(), offers);
         }
+        Some(Overlay::Saved { rows, cursor }) => saved(model, pen, panel, rows.as_deref(), *cursor),
         Some(Overlay::Palette { typed, cursor }) => palette(model, pen, panel, typed, *cursor),
         Some(Overlay::Unreadable { places, offset }) => unreadable(pen, panel, places, *offset),
         Some(Overlay::Help { offset }) => help(model, pen, panel, *offset),
@@ -76,11 +77,19 @@ fn choose_deed(
     pen.text(area.x, area.y + 7, keys, theme.dim, area.width);
 }
 
-fn ask(pen: &mut Pen<'_>, panel: Rect, sentence: &str, typed: &str, error: Option<&str>) {
+fn ask(
+    pen: &mut Pen<'_>,
+    panel: Rect,
+    sentence: &str,
+    typed: &str,
+    error: Option<&str>,
+    offers: &[String],
+) {
     let theme = pen.theme;
     let width = 84.min(panel.width.saturating_sub(4));
     let lines = wrap(sentence, usize::from(width)).len() as u16;
-    let area = sheet(pen, panel, width + 4, lines + 5);
+    let offered = if offers.is_empty() { 0 } else { offers.len() as u16 + 1 };
+    let area = sheet(pen, panel, width + 4, lines + 5 + offered);
     pen.wrapped(area, sentence, theme.plain);
     let y = area.y + lines + 1;
     pen.text(area.x, y, &format!("▸ {}▏", shown(typed)), theme.brass, area.width);
@@ -94,6 +103,58 @@ fn ask(pen: &mut Pen<'_>, panel: Rect, sentence: &str, typed: &str, error: Optio
             area.width,
         ),
     };
+    for (i, offer) in offers.iter().enumerate() {
+        let style = if offer == typed { theme.selected } else { theme.dim };
+        pen.text(area.x + 2, y + 4 + i as u16, &shown(offer), style, area.width - 2);
+    }
+}
+
+fn saved(model: &Model, pen: &mut Pen<'_>, panel: Rect, rows: Option<&[SavedRow]>, cursor: usize) {
+    let theme = pen.theme;
+    let count = rows.map_or(0, <[SavedRow]>::len);
+    let height = (count as u16).saturating_add(4).min(panel.height.saturating_sub(2)).max(6);
+    let area = sheet(pen, panel, 110, height);
+    let title = "saved scans: Enter opens, Delete forgets, Esc closes";
+    pen.text(area.x, area.y, title, theme.brass, area.width);
+    let Some(rows) = rows else {
+        pen.text(area.x, area.y + 2, "looking …", theme.dim, area.width);
+        return;
+    };
+    if rows.is_empty() {
+        let none = "None yet: every scan that goes to its end here is saved.";
+        pen.text(area.x, area.y + 2, none, theme.dim, area.width);
+        return;
+    }
+    let head = [(5, "scan"), (14, "age"), (26, "entries"), (39, "allocated"), (50, "file")];
+    for (x, word) in head {
+        pen.text_right(area.x + x, area.y + 2, word, theme.dim);
+    }
+    pen.text(area.x + 53, area.y + 2, "what", theme.dim, area.width.saturating_sub(53));
+    let visible = usize::from(area.height.saturating_sub(3));
+    let offset = (cursor + 1).saturating_sub(visible);
+    for (i, row) in rows.iter().enumerate().skip(offset).take(visible) {
+        let y = area.y + 3 + (i - offset) as u16;
+        let style = if i == cursor { theme.selected } else { theme.plain };
+        if i == cursor {
+            pen.fill(Rect::new(area.x, y, area.width, 1), " ", style);
+        }
+        pen.text_right(area.x + 5, y, &row.number.to_string(), style);
+        let about = match &row.about {
+            Ok(about) => about,
+            Err(reason) => {
+                pen.text(area.x + 8, y, reason, style, area.width.saturating_sub(8));
+                continue;
+            }
+        };
+        pen.text_right(area.x + 14, y, &about.scanned.age(model.now).to_string(), style);
+        pen.text_right(area.x + 26, y, &grouped(about.entries), style);
+        pen.text_right(area.x + 39, y, &model.bytes(about.allocated), style);
+        pen.text_right(area.x + 50, y, &model.bytes(about.file), style);
+        let roots: Vec<String> = about.roots.iter().map(shown).collect();
+        let stopped = if about.complete { "" } else { " (stopped)" };
+        let what = format!("{}{stopped}", roots.join("  "));
+        pen.text(area.x + 53, y, &what, style, area.width.saturating_sub(53));
+    }
 }
 
 fn palette(model: &Model, pen: &mut Pen<'_>, panel: Rect, typed: &str, cursor: usize) {

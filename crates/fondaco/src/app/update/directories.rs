@@ -1,6 +1,5 @@
 //! The Directories station: rankings that move while a scan runs, and the way in and out of levels.
 
-use std::path::PathBuf;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 
 use fondaco_core::catalog::{Catalog, EntryId, Reading, Unreadable};
@@ -8,7 +7,7 @@ use fondaco_core::scan::Progress;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, grouped};
 
-use super::{now, start_scan};
+use super::{now, scans};
 use crate::app::command_table::Key;
 use crate::app::geometry::list_rows;
 use crate::app::message::Job;
@@ -22,6 +21,7 @@ pub(super) fn on_begun(model: &mut Model, catalog: Arc<RwLock<Catalog>>) -> Vec<
 
 pub(super) fn on_progress(model: &mut Model, progress: Progress, done: bool) -> Vec<Job> {
     model.scan.progress = progress;
+    let mut jobs = Vec::new();
     if done && model.scan.running {
         model.scan.running = false;
         model.scan.ended = Some(now(model));
@@ -38,24 +38,25 @@ pub(super) fn on_progress(model: &mut Model, progress: Progress, done: bool) -> 
             model.say(format!("{word} {entries} entries in {seconds:.1} s{unreadable}"));
         }
         model.directories.wanted = None;
+        jobs.extend(scans::save(model));
     }
     if model.station == Station::Directories {
         rank(model);
-        return look(model);
+        jobs.extend(look(model));
     }
-    Vec::new()
+    jobs
 }
 
 /// A catalog that can be read for a moment.
-struct Readable(Arc<RwLock<Catalog>>);
+pub(super) struct Readable(Arc<RwLock<Catalog>>);
 
 impl Readable {
-    fn read_now(&self) -> RwLockReadGuard<'_, Catalog> {
+    pub(super) fn read_now(&self) -> RwLockReadGuard<'_, Catalog> {
         self.0.read().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-fn read(model: &Model) -> Option<Readable> {
+pub(super) fn read(model: &Model) -> Option<Readable> {
     model.scan.catalog.clone().map(Readable)
 }
 
@@ -75,8 +76,8 @@ pub(super) fn rank(model: &mut Model) {
             (directories.selected, directories.chosen) = (Some(Selected::Entry(inside)), true);
         }
     }
-    let Some(root) = catalog.roots().first() else { return };
-    let at = *directories.at.get_or_insert(root.entry);
+    let Some(top) = catalog.top() else { return };
+    let at = *directories.at.get_or_insert(top);
     let children = catalog.children(at).len();
     let all = directories.tail_open || children <= visible;
     let limit = if all { usize::MAX } else { visible.saturating_sub(1) };
@@ -322,22 +323,4 @@ pub(super) fn list_unreadable(model: &mut Model) -> Vec<Job> {
     let places = readable.read_now().unreadable().iter().map(line).collect();
     model.overlay = Some(Overlay::Unreadable { places, offset: 0 });
     Vec::new()
-}
-
-/// Scans the same roots anew and comes back to where we are; the station stays.
-pub(super) fn scan_again(model: &mut Model) -> Vec<Job> {
-    if model.scan.roots.is_empty() {
-        return Vec::new();
-    }
-    let station = model.station;
-    let selected: Option<PathBuf> = model
-        .directories
-        .selected_row()
-        .map(|row| model.directories.path.join(row.name.trim_end_matches('/')));
-    model.directories.wanted = Some((model.directories.path.clone(), selected));
-    let roots = model.scan.roots.clone();
-    let before = model.before.clone();
-    let jobs = start_scan(model, roots);
-    (model.station, model.before) = (station, before);
-    jobs
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::plan::begin_run;
-use super::{after_change, ask, go_to};
+use super::{after_change, ask, go_to, scans};
 use crate::app::message::{Job, Message};
 use crate::app::model::{Asking, Model, OpenRun, RunStage, Station};
 
@@ -60,6 +60,10 @@ fn on_returned(
     outcome: Result<fondaco_core::carry_out::Returned, String>,
 ) -> Vec<Job> {
     model.run.stage = RunStage::Idle;
+    let touched = outcome.as_ref().map_or(Vec::new(), |returned| {
+        let refused = returned.refused.iter().map(|(entry, _)| entry);
+        scans::touched(returned.done.iter().chain(refused))
+    });
     match outcome {
         Ok(returned) => {
             let done = returned.done.len();
@@ -78,7 +82,7 @@ fn on_returned(
         }
         Err(reason) => model.say_trouble(format!("Nothing was {what}: {reason}")),
     }
-    after_change(model)
+    after_change(model, touched)
 }
 
 pub(super) fn open_run(model: &mut Model) -> Vec<Job> {

@@ -4,6 +4,7 @@ mod directories;
 mod journal;
 mod overlay;
 mod plan;
+mod scans;
 
 pub use overlay::palette_rows;
 
@@ -50,6 +51,9 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
         Message::ScanBegun { number, .. }
         | Message::ScanRefused { number, .. }
         | Message::ScanProgress { number, .. }
+        | Message::MendProgress { number, .. }
+        | Message::Mended { number, .. }
+        | Message::Opened { number, .. }
         | Message::Evidence { number, .. }
             if number != model.scan.number =>
         {
@@ -64,6 +68,11 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
         Message::ScanProgress { progress, done, .. } => {
             directories::on_progress(model, progress, done)
         }
+        Message::MendProgress { .. }
+        | Message::Mended { .. }
+        | Message::ScanSaved(_)
+        | Message::SavedScans(_)
+        | Message::Opened { .. } => scans::on_news(model, message),
         Message::Evidence { id, evidence, .. } => {
             if model.directories.selected_entry() == Some(id) {
                 model.evidence = Some((id, *evidence));
@@ -100,12 +109,8 @@ fn on_tick(model: &mut Model, now: Time) -> Vec<Job> {
 }
 
 /// What is to be done when the application opens.
-pub fn begin(model: &mut Model, paths: Vec<PathBuf>) -> Vec<Job> {
-    let mut jobs = vec![Job::LoadVolumes(model.state.clone()), Job::Settle(model.state.clone())];
-    if !paths.is_empty() {
-        jobs.extend(start_scan(model, paths));
-    }
-    jobs
+pub fn begin(model: &mut Model) -> Vec<Job> {
+    vec![Job::LoadVolumes(model.state.clone()), Job::Settle(model.state.clone())]
 }
 
 fn takes_text(model: &Model) -> bool {
@@ -148,16 +153,15 @@ pub(super) fn on_command(model: &mut Model, command: Command) -> Vec<Job> {
             model.directories.typed = Some(String::new());
             Vec::new()
         }
-        Command::Rescan => directories::scan_again(model),
+        Command::Rescan => scans::rescan(model),
+        Command::SavedScans => scans::open_list(model),
         Command::Unreadable => directories::list_unreadable(model),
         Command::StopScan => vec![Job::StopScan],
         Command::Units => {
             model.units = model.units.next();
             Vec::new()
         }
-        Command::TypePath => {
-            ask(model, Asking::Path, "Scan this directory and all below it:".into(), None)
-        }
+        Command::TypePath => scans::ask_for_path(model),
         Command::Waterline => ask_waterline(model),
         Command::PlanIt => plan::choose_deed(model),
         Command::ChangeDeed => plan::change_deed(model),
@@ -184,7 +188,8 @@ pub(super) fn on_command(model: &mut Model, command: Command) -> Vec<Job> {
 
 fn ask(model: &mut Model, asking: Asking, sentence: String, wanted: Option<String>) -> Vec<Job> {
     let typed = String::new();
-    model.overlay = Some(Overlay::Ask { asking, sentence, wanted, typed, error: None });
+    let offers = Vec::new();
+    model.overlay = Some(Overlay::Ask { asking, sentence, wanted, typed, error: None, offers });
     Vec::new()
 }
 
@@ -279,7 +284,7 @@ fn enter(model: &mut Model) -> Vec<Job> {
 }
 
 /// Begins a scan and shows it.
-pub(super) fn start_scan(model: &mut Model, roots: Vec<PathBuf>) -> Vec<Job> {
+pub fn start_scan(model: &mut Model, roots: Vec<PathBuf>) -> Vec<Job> {
     let number = model.scan.number + 1;
     model.scan = super::model::ScanState { number, roots, ..Default::default() };
     model.scan.running = true;
@@ -328,11 +333,11 @@ fn move_cursor(model: &mut Model, by: i64) -> Vec<Job> {
     Vec::new()
 }
 
-/// What must be fresh after something was carried out, put back or purged.
-pub(super) fn after_change(model: &mut Model) -> Vec<Job> {
+/// What must be fresh after something was carried out, put back or purged: `touched` are the places.
+pub(super) fn after_change(model: &mut Model, touched: Vec<PathBuf>) -> Vec<Job> {
     let mut jobs =
         vec![Job::LoadVolumes(model.state.clone()), Job::LoadJournal(model.state.clone())];
-    jobs.extend(directories::scan_again(model));
+    jobs.extend(scans::look_again(model, touched));
     jobs
 }
 

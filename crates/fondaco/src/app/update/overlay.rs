@@ -1,10 +1,8 @@
 //! Keys while something stands in front of the station.
 
-use std::path::PathBuf;
-
 use fondaco_core::units::Level;
 
-use super::{journal, on_command, plan, start_scan};
+use super::{journal, on_command, plan, scans, start_scan};
 use crate::app::command_table::{Command, Key, Row, available};
 use crate::app::message::Job;
 use crate::app::model::{Asking, Model, Overlay, deeds};
@@ -36,8 +34,10 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
             }
             model.overlay = Some(Overlay::ChooseDeed { path, name, bytes, cursor, changes });
         }
-        Some(Overlay::Ask { asking, sentence, wanted, mut typed, mut error }) => {
+        Some(Overlay::Ask { asking, sentence, wanted, mut typed, mut error, offers }) => {
             match key {
+                Key::Up => typed = neighbour(&offers, &typed, -1),
+                Key::Down => typed = neighbour(&offers, &typed, 1),
                 Key::Char(c) => typed.push(c),
                 Key::Backspace => {
                     typed.pop();
@@ -48,8 +48,9 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
                 },
                 _ => {}
             }
-            model.overlay = Some(Overlay::Ask { asking, sentence, wanted, typed, error });
+            model.overlay = Some(Overlay::Ask { asking, sentence, wanted, typed, error, offers });
         }
+        Some(Overlay::Saved { rows, cursor }) => return scans::in_list(model, rows, cursor, key),
         Some(Overlay::Palette { typed, cursor }) => return in_palette(model, typed, cursor, key),
         Some(Overlay::Help { offset }) => {
             model.overlay = scrolled(offset, key).map(|offset| Overlay::Help { offset });
@@ -61,6 +62,16 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
         None => {}
     }
     Vec::new()
+}
+
+/// The offered answer before or after the one that is typed; that itself if none is offered.
+fn neighbour(offers: &[String], typed: &str, by: isize) -> String {
+    let next = match offers.iter().position(|offer| offer == typed) {
+        Some(place) => place.saturating_add_signed(by).min(offers.len() - 1),
+        None if by > 0 => 0,
+        None => offers.len().saturating_sub(1),
+    };
+    offers.get(next).cloned().unwrap_or_else(|| typed.to_owned())
 }
 
 /// Where a list stands after a key; nothing if the key closes it.
@@ -102,7 +113,7 @@ fn answer(
             if !typed.starts_with('/') {
                 return Err("a path begins with /".to_owned());
             }
-            Ok(start_scan(model, vec![PathBuf::from(typed)]))
+            Ok(start_scan(model, scans::paths_in(typed)))
         }
         Asking::Waterline(at) => {
             let level = Level::parse(typed).map_err(|error| error.to_string())?;

@@ -8,7 +8,7 @@ use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::counted;
 use fondaco_core::volume::volume_root;
 
-use super::{after_change, ask, directories, now};
+use super::{after_change, ask, directories, now, scans};
 use crate::app::message::{Job, Message};
 use crate::app::model::{Asking, Model, Overlay, RunStage, Selected, deeds};
 
@@ -249,7 +249,10 @@ fn on_carried_out(
         Ok(summary) => summary,
         Err(reason) => {
             model.say_trouble(format!("The run did not come to its end: {reason}"));
-            return after_change(model);
+            // where it stopped is not known here
+            let mut jobs = after_change(model, Vec::new());
+            jobs.extend(scans::scan_all_again(model));
+            return jobs;
         }
     };
     let count = |state| summary.count(state);
@@ -268,6 +271,7 @@ fn on_carried_out(
         model.draft.clear();
         model.plan_cursor = 0;
     }
+    let touched = scans::touched(&summary.entries);
     model.run.summary = Some(summary);
-    after_change(model)
+    after_change(model, touched)
 }

@@ -1,0 +1,315 @@
+//! A catalog as plain columns, one row an entry, to be kept elsewhere and taken back.
+
+use std::ops::Range;
+use std::path::PathBuf;
+
+use rustc_hash::FxHashMap;
+
+use super::batch::{Batch, Facts};
+use super::{
+    Catalog, Directory, EntryId, ExcludedSums, LinkedInode, MULTI_LINKED, NONE, Reading, Root,
+    Unreadable,
+};
+use crate::kernel::Kind;
+use crate::units::Time;
+
+/// Rows of a catalog, in its order: a directory's entries stand together, and after the directory.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Columns {
+    /// Row of the directory that holds it; none for a root. Roots come first.
+    pub parent: Vec<Option<u32>>,
+    /// Names, one after the other; those of roots are empty.
+    pub names: Vec<u8>,
+    /// How long each is, at most 255.
+    pub name_length: Vec<u8>,
+    /// What it is.
+    pub kind: Vec<Kind>,
+    /// Bytes on disk of the entry alone.
+    pub allocated: Vec<u64>,
+    /// Length in bytes.
+    pub apparent: Vec<u64>,
+    /// Inode number.
+    pub inode: Vec<u64>,
+    /// Number of its device.
+    pub device: Vec<u64>,
+    /// How many names its inode has.
+    pub links: Vec<u32>,
+    /// When it was last written, in seconds since 1970.
+    pub modified: Vec<u32>,
+    /// When it was last read.
+    pub accessed: Vec<u32>,
+    /// Number of its owner.
+    pub owner: Vec<u32>,
+    /// Number of its group.
+    pub group: Vec<u32>,
+    /// How far it was read; none for what is no directory.
+    pub reading: Vec<Option<Reading>>,
+}
+
+/// What a catalog is but its rows.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Circumstances {
+    /// The moment that ages are counted from.
+    pub now: Time,
+    /// Paths of the roots, in the order of their rows.
+    pub roots: Vec<PathBuf>,
+    /// What could not be read.
+    pub unreadable: Vec<Unreadable>,
+    /// What filters kept out.
+    pub excluded: ExcludedSums,
+    /// The scan went to its end.
+    pub complete: bool,
+}
+
+/// What is wrong with columns that are no catalog.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("row {row}: {wrong}")]
+pub struct Malformed {
+    /// Where, from 0.
+    pub row: usize,
+    /// What.
+    pub wrong: &'static str,
+}
+
+impl Catalog {
+    /// How many rows its columns have.
+    pub fn rows(&self) -> usize {
+        self.len() - self.above_rows()
+    }
+
+    /// What stands above several roots has no row.
+    fn above_rows(&self) -> usize {
+        usize::from(self.top.is_some())
+    }
+
+    /// What it is but its rows.
+    pub fn circumstances(&self) -> Circumstances {
+        Circumstances {
+            now: self.now,
+            roots: self.roots.iter().map(|root| root.path.clone()).collect(),
+            unreadable: self.unreadable.clone(),
+            excluded: self.excluded(),
+            complete: self.complete,
+        }
+    }
+
+    /// Some of its rows. `linked` is [`Catalog::linked_table`].
+    pub fn columns(&self, rows: Range<usize>, linked: &LinkedTable) -> Columns {
+        let shift = self.above_rows() as u32;
+        let mut columns = Columns::default();
+        for row in rows {
+            let id = EntryId(row as u32 + shift);
+            let parent = self.parent[id.0 as usize];
+            let is_root = parent == NONE || Some(EntryId(parent)) == self.top;
+            columns.parent.push((!is_root).then(|| parent - shift));
+            let name = self.name_bytes(id);
+            columns.names.extend_from_slice(name);
+            columns.name_length.push(name.len() as u8);
+            let facts = self.facts(id);
+            columns.kind.push(facts.kind);
+            columns.allocated.push(facts.blocks.saturating_mul(512));
+            columns.apparent.push(facts.size);
+            columns.inode.push(facts.inode);
+            let several = if self.is_multi_linked(id) { linked.0.get(&id.0) } else { None };
+            let (device, links) = several.copied().unwrap_or_else(|| (self.device(id), 1));
+            columns.device.push(device);
+            columns.links.push(links);
+            columns.modified.push(facts.mtime);
+            columns.accessed.push(facts.atime);
+            columns.owner.push(facts.owner.0);
+            columns.group.push(facts.owner.1);
+            columns.reading.push(self.reading(id));
+        }
+        columns
+    }
+
+    /// Device and number of names of every entry whose inode has several.
+    pub fn linked_table(&self) -> LinkedTable {
+        let mut table = FxHashMap::default();
+        for ((device, _), inode) in &self.linked {
+            for name in &inode.names {
+                table.insert(*name, (*device, inode.links));
+            }
+        }
+        LinkedTable(table)
+    }
+
+    /// The catalog that has these rows, with all its totals.
+    ///
+    /// # Errors
+    ///
+    /// [`Malformed`] if they do not make one tree below each root.
+    pub fn from_columns(columns: &Columns, about: Circumstances) -> Result<Self, Malformed> {
+        let mut new = Self::new(about.now);
+        let rows = columns.parent.len();
+        if rows < about.roots.len() || about.roots.is_empty() {
+            return Err(Malformed { row: rows, wrong: "there are fewer rows than roots" });
+        }
+        if rows >= NONE as usize - 1 || columns.names.len() + rows >= u32::MAX as usize {
+            return Err(Malformed { row: rows, wrong: "there are too many" });
+        }
+        if about.roots.len() > 1 {
+            new.put_top();
+        }
+        let shift = new.len() as u32;
+        new.reserve(rows, columns.names.len());
+        let mut name_from = 0;
+        for row in 0..rows {
+            let length = usize::from(columns.name_length[row]);
+            let name = &columns.names[name_from..name_from + length];
+            name_from += length;
+            let wrong = |wrong| Malformed { row, wrong };
+            let id = row as u32 + shift;
+            let parent = match columns.parent[row] {
+                None if row < about.roots.len() => new.top.map_or(NONE, |top| top.0),
+                None => return Err(wrong("only roots have no directory above them")),
+                Some(_) if row < about.roots.len() => {
+                    return Err(wrong("a root lies below something"));
+                }
+                Some(parent) if parent as usize >= row => {
+                    return Err(wrong("it comes before the directory that holds it"));
+                }
+                Some(parent) => parent + shift,
+            };
+            if parent != NONE {
+                new.put_below(parent, id).map_err(wrong)?;
+            }
+            new.put_row(columns, row, name, parent);
+        }
+        new.link(columns, shift);
+        for (path, id) in about.roots.into_iter().zip(shift..) {
+            new.roots.push(Root { path, entry: EntryId(id) });
+        }
+        if new.roots.iter().any(|root| !new.is_directory(root.entry)) {
+            return Err(Malformed { row: 0, wrong: "a root is no directory" });
+        }
+        new.unreadable = about.unreadable;
+        if about.excluded != ExcludedSums::default() {
+            let top = new.top().map_or(0, |top| top.0);
+            new.excluded.by_directory.insert(top, about.excluded);
+        }
+        new.add_up();
+        new.finish(about.complete);
+        Ok(new)
+    }
+
+    fn put_top(&mut self) {
+        let mut batch = Batch::new(self.now);
+        batch.push_unread(b"");
+        self.top = self.push_all(NONE, &batch).ok();
+        if let Some(top) = self.top {
+            self.set_reading(top, Reading::Done);
+        }
+    }
+
+    fn reserve(&mut self, rows: usize, names: usize) {
+        self.names.reserve_exact(names + rows);
+        self.parent.reserve_exact(rows);
+        self.name_at.reserve_exact(rows);
+        self.blocks.reserve_exact(rows);
+        self.size.reserve_exact(rows);
+        self.inode.reserve_exact(rows);
+        self.mtime.reserve_exact(rows);
+        self.atime.reserve_exact(rows);
+        self.owner.reserve_exact(rows);
+        self.kind.reserve_exact(rows);
+    }
+
+    /// Counts a row among the entries of its directory, which must follow each other.
+    fn put_below(&mut self, parent: u32, id: u32) -> Result<(), &'static str> {
+        if !self.is_directory(EntryId(parent)) {
+            return Err("it lies below something that is no directory");
+        }
+        let number = self.row_number(EntryId(parent));
+        let above = &mut self.directories[number];
+        if above.children == 0 {
+            above.first_child = id;
+        } else if above.first_child + above.children != id {
+            return Err("the entries of its directory do not stand together");
+        }
+        above.children += 1;
+        Ok(())
+    }
+
+    fn put_row(&mut self, columns: &Columns, row: usize, name: &[u8], parent: u32) {
+        let (kind, blocks) = (columns.kind[row], columns.allocated[row] / 512);
+        let id = self.len() as u32;
+        self.parent.push(parent);
+        self.name_at.push(self.names.len() as u32);
+        self.names.push(name.len() as u8);
+        self.names.extend_from_slice(name);
+        self.kind.push(kind);
+        self.size.push(columns.apparent[row]);
+        self.inode.push(columns.inode[row]);
+        self.mtime.push(columns.modified[row]);
+        self.atime.push(columns.accessed[row]);
+        let owner = (columns.owner[row], columns.group[row]);
+        // neighbours mostly have one owner
+        let last = self.owner.last().map(|number| number & !MULTI_LINKED);
+        let number = match last.filter(|number| self.owners[*number as usize] == owner) {
+            Some(number) => number,
+            None => self.owner_number(owner),
+        };
+        let several = kind != Kind::Directory && columns.links[row] > 1;
+        self.owner.push(if several { number | MULTI_LINKED } else { number });
+        if kind == Kind::Directory {
+            let device = self.device_number(columns.device[row]);
+            self.blocks.push(self.directories.len() as u32);
+            self.directories.push(Directory {
+                entry: id,
+                first_child: 0,
+                children: 0,
+                entries: 0,
+                own_blocks: blocks,
+                allocated: 0,
+                apparent: 0,
+                exclusive: 0,
+                newest: 0,
+                device,
+                reading: columns.reading[row].unwrap_or(Reading::NotYet),
+                profile: Default::default(),
+            });
+        } else {
+            self.put_blocks(id, blocks);
+        }
+    }
+
+    fn link(&mut self, columns: &Columns, shift: u32) {
+        for (row, links) in columns.links.iter().enumerate() {
+            let id = row as u32 + shift;
+            if *links > 1 && columns.kind[row] != Kind::Directory {
+                let key = (columns.device[row], columns.inode[row]);
+                let new = || LinkedInode { links: *links, names: Vec::with_capacity(2) };
+                self.linked.entry(key).or_insert_with(new).names.push(id);
+            }
+        }
+    }
+
+    /// All totals, from the last entry to the first: what a directory holds comes after it.
+    fn add_up(&mut self) {
+        let counted: rustc_hash::FxHashSet<u32> =
+            self.linked.values().filter_map(|inode| inode.names.first().copied()).collect();
+        for id in (0..self.len() as u32).rev() {
+            let facts: Facts = self.facts(EntryId(id));
+            let several = self.is_multi_linked(EntryId(id));
+            let mut sums = super::batch::Sums { newest: facts.mtime, ..Default::default() };
+            if !several || counted.contains(&id) {
+                sums.add(&self.scale, facts.blocks, facts.size, facts.mtime, !several);
+            }
+            sums.entries = 1;
+            let mut into = self.parent[id as usize];
+            if let Some(number) = self.row(EntryId(id)).map(|_| self.row_number(EntryId(id))) {
+                self.directories[number].add(&sums);
+                sums = self.directories[number].sums();
+            }
+            if into != NONE {
+                into = self.row_number(EntryId(into)) as u32;
+                self.directories[into as usize].add(&sums);
+            }
+        }
+    }
+}
+
+/// See [`Catalog::linked_table`].
+#[derive(Debug)]
+pub struct LinkedTable(pub(super) FxHashMap<u32, (u64, u32)>);

@@ -1,0 +1,284 @@
+//! Scans kept in files: saved, listed, opened again and forgotten.
+//!
+//! A saved scan is one Parquet file, a row an entry, that any reader of that format takes; its footer
+//! says what was scanned and when, and holds a checksum. It lies in the state directory under a
+//! number, or anywhere else under any name. What is opened is a [`Catalog`] like that of a scan that
+//! has just ended; it is as old as [`Catalog::now`] says.
+//!
+//! Source: the Parquet format, <https://parquet.apache.org/docs/file-format/>.
+
+mod read;
+mod schema;
+mod write;
+
+use std::io;
+use std::os::unix::fs::DirBuilderExt;
+use std::path::{Path, PathBuf};
+
+use crate::catalog::Catalog;
+use crate::kernel::{Aside, CallError, Op};
+use crate::shown::{DocPath, Shown};
+use crate::state::State;
+use crate::units::{Bytes, Time};
+use schema::{DOCUMENT_KIND, Document, ExcludedPlaces, UnreadablePlace, VERSION};
+
+/// Why a scan could not be saved or opened.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum SavedError {
+    /// The kernel refused.
+    #[error("{}", .0.whole())]
+    Call(#[from] CallError),
+    /// There is none of that number.
+    #[error("there is no saved scan {0}; `fondaco scans` lists them")]
+    Missing(u64),
+    /// Not a saved scan.
+    #[error("{} is not a saved scan: {reason}", Shown(path))]
+    Foreign {
+        /// The file.
+        path: PathBuf,
+        /// What is missing.
+        reason: String,
+    },
+    /// Written by a later version.
+    #[error("{} has form {version}; this version reads up to {VERSION}", Shown(path))]
+    Newer {
+        /// The file.
+        path: PathBuf,
+        /// Its form.
+        version: u64,
+    },
+    /// It was one once.
+    #[error("{} is damaged: {reason}", Shown(path))]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// How that was noticed.
+        reason: String,
+    },
+    /// It could not be put into the form.
+    #[error("cannot write {}: {reason}", Shown(path))]
+    Encode {
+        /// The file.
+        path: PathBuf,
+        /// The library's words.
+        reason: String,
+    },
+}
+
+/// What a saved scan says of itself.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct About {
+    /// When it began to be scanned.
+    pub scanned: Time,
+    /// What was scanned.
+    pub roots: Vec<PathBuf>,
+    /// It went to its end.
+    pub complete: bool,
+    /// Entries.
+    pub entries: u64,
+    /// Bytes on disk, every inode once.
+    pub allocated: Bytes,
+    /// Places that could not be read.
+    pub unreadable: u64,
+    /// It was saved by itself and will be forgotten by itself.
+    pub automatic: bool,
+    /// Length of its file.
+    pub file: Bytes,
+}
+
+/// One file among the saved scans.
+#[derive(Debug)]
+pub struct SavedScan {
+    /// Its number.
+    pub number: u64,
+    /// Its file.
+    pub path: PathBuf,
+    /// What it says, or why it cannot be read.
+    pub about: Result<About, SavedError>,
+}
+
+/// The saved scans of a state directory, oldest first.
+///
+/// # Errors
+///
+/// [`SavedError::Call`] if the directory cannot be read. Files that are no saved scans are listed
+/// with the reason.
+pub fn list(state: &State) -> Result<Vec<SavedScan>, SavedError> {
+    let mut found = numbers(state)?;
+    found.sort_unstable();
+    let one = |number| {
+        let path = file_of(state, number);
+        SavedScan { number, about: about(&path), path }
+    };
+    Ok(found.into_iter().map(one).collect())
+}
+
+fn numbers(state: &State) -> Result<Vec<u64>, SavedError> {
+    let directory = state.scans_directory();
+    let entries = match std::fs::read_dir(&directory) {
+        Ok(entries) => entries,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) => return Err(CallError::on(Op::ReadDirectory, directory)(error).into()),
+    };
+    let number = |name: &str| name.strip_suffix(".parquet")?.parse().ok();
+    Ok(entries.flatten().filter_map(|entry| number(entry.file_name().to_str()?)).collect())
+}
+
+fn file_of(state: &State, number: u64) -> PathBuf {
+    state.scans_directory().join(format!("{number}.parquet"))
+}
+
+/// What a file says of itself.
+///
+/// # Errors
+///
+/// [`SavedError`].
+pub fn about(path: &Path) -> Result<About, SavedError> {
+    let document = read::open(path)?.document;
+    let length = std::fs::metadata(path).map_err(CallError::on(Op::Examine, path))?.len();
+    Ok(About {
+        scanned: Time::at(document.scanned_seconds),
+        roots: document.roots.into_iter().map(|path| path.0).collect(),
+        complete: document.complete,
+        entries: document.entries,
+        allocated: Bytes::new(document.allocated),
+        unreadable: document.unreadable.len() as u64,
+        automatic: document.automatic,
+        file: Bytes::new(length),
+    })
+}
+
+/// Saves a catalog under the next number; gives the number. `automatic` ones are forgotten when there
+/// are more of them than the settings keep.
+///
+/// # Errors
+///
+/// [`SavedError`]; then nothing is left behind.
+pub fn save(state: &State, catalog: &Catalog, automatic: bool) -> Result<u64, SavedError> {
+    let directory = state.scans_directory();
+    std::fs::DirBuilder::new()
+        .recursive(true)
+        .mode(0o700)
+        .create(&directory)
+        .map_err(CallError::on(Op::Create, &directory))?;
+    let mut number = numbers(state)?.into_iter().max().unwrap_or(0) + 1;
+    let mut file = write_aside(&file_of(state, number), catalog, automatic)?;
+    // another process may save at the same time
+    while let Some(again) = name(file, &file_of(state, number))? {
+        (file, number) = (again, number + 1);
+    }
+    if automatic {
+        forget_old(state)?;
+    }
+    Ok(number)
+}
+
+/// Gives the file its name; gives the file back if the name is taken.
+fn name(file: Aside, path: &Path) -> Result<Option<Aside>, SavedError> {
+    Ok(file.name_if_free(path)?)
+}
+
+fn forget_old(state: &State) -> Result<(), SavedError> {
+    let automatic = |scan: &SavedScan| scan.about.as_ref().is_ok_and(|about| about.automatic);
+    let all: Vec<SavedScan> = list(state)?.into_iter().filter(automatic).collect();
+    for old in all.iter().rev().skip(state.settings.scans_kept) {
+        forget(state, old.number)?;
+    }
+    Ok(())
+}
+
+/// Writes a catalog to a file of any name.
+///
+/// # Errors
+///
+/// [`SavedError`]; a file that has the name already is left alone.
+pub fn write_to(path: &Path, catalog: &Catalog) -> Result<(), SavedError> {
+    let file = write_aside(path, catalog, false)?;
+    match name(file, path)? {
+        None => Ok(()),
+        Some(_) => {
+            let taken = io::Error::from(io::ErrorKind::AlreadyExists);
+            Err(CallError::on(Op::Create, path)(taken).into())
+        }
+    }
+}
+
+fn write_aside(path: &Path, catalog: &Catalog, automatic: bool) -> Result<Aside, SavedError> {
+    let mut aside = Aside::create(path)?;
+    let document = document(catalog, automatic);
+    let out = io::BufWriter::with_capacity(1 << 20, &mut aside.file);
+    write::write(catalog, &document, out)
+        .map_err(|error| SavedError::Encode { path: path.to_owned(), reason: error.to_string() })?;
+    Ok(aside)
+}
+
+fn document(catalog: &Catalog, automatic: bool) -> Document {
+    let about = catalog.circumstances();
+    Document {
+        fondaco: VERSION,
+        kind: DOCUMENT_KIND.to_owned(),
+        scanned: about.now.rfc3339(),
+        scanned_seconds: about.now.sec,
+        roots: about.roots.into_iter().map(DocPath).collect(),
+        complete: about.complete,
+        entries: catalog.rows() as u64,
+        allocated: catalog.top().map_or(0, |top| catalog.allocated(top).get()),
+        automatic,
+        unreadable: about
+            .unreadable
+            .into_iter()
+            .map(|place| UnreadablePlace {
+                path: DocPath(place.path),
+                operation: place.op.words().to_owned(),
+                error: place.error,
+                errno: place.errno,
+            })
+            .collect(),
+        excluded: ExcludedPlaces {
+            entries: about.excluded.entries,
+            allocated: about.excluded.allocated.get(),
+            apparent: about.excluded.apparent.get(),
+        },
+    }
+}
+
+/// Opens the saved scan of a number.
+///
+/// # Errors
+///
+/// [`SavedError`].
+pub fn open(state: &State, number: u64) -> Result<Catalog, SavedError> {
+    let path = file_of(state, number);
+    if !path.exists() {
+        return Err(SavedError::Missing(number));
+    }
+    open_file(&path)
+}
+
+/// Opens a saved scan, wherever it lies.
+///
+/// # Errors
+///
+/// [`SavedError`].
+pub fn open_file(path: &Path) -> Result<Catalog, SavedError> {
+    read::open(path)?.read()
+}
+
+/// Removes a saved scan.
+///
+/// # Errors
+///
+/// [`SavedError`].
+pub fn forget(state: &State, number: u64) -> Result<(), SavedError> {
+    let path = file_of(state, number);
+    match std::fs::remove_file(&path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Err(SavedError::Missing(number)),
+        removed => Ok(removed.map_err(CallError::on(Op::Remove, path))?),
+    }
+}
+
+/// How many columns are worked on at a time.
+fn threads() -> usize {
+    std::thread::available_parallelism().map_or(2, |n| n.get()).min(8)
+}

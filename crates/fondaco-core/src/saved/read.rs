@@ -1,0 +1,286 @@
+//! Reading a saved scan: the document first, then the columns side by side.
+
+use std::fs::File;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
+use std::sync::{Mutex, PoisonError};
+
+use parquet::column::reader::ColumnReader;
+use parquet::data_type::ByteArray;
+use parquet::errors::ParquetError;
+use parquet::file::reader::{FileReader, SerializedFileReader};
+
+use super::SavedError;
+use super::schema::{
+    CHECKSUM, Column, DOCUMENT, DOCUMENT_KIND, Document, VERSION, kind_of, reading_of, schema,
+};
+use crate::catalog::{Catalog, Circumstances, Columns, ExcludedSums, Unreadable};
+use crate::kernel::{CallError, Op};
+use crate::units::{Bytes, Time};
+
+/// An open file, of which the footer has been read.
+pub(super) struct Opened {
+    path: PathBuf,
+    reader: SerializedFileReader<File>,
+    pub(super) document: Document,
+    text: String,
+    checksum: String,
+}
+
+/// Opens a file and reads what it says of itself.
+pub(super) fn open(path: &Path) -> Result<Opened, SavedError> {
+    let refused = |reason: String| SavedError::Foreign { path: path.to_owned(), reason };
+    let file = File::open(path).map_err(CallError::on(Op::Open, path))?;
+    let reader = SerializedFileReader::new(file).map_err(|error| refused(words(error)))?;
+    let about = reader.metadata().file_metadata();
+    let value = |key: &str| {
+        let pairs = about.key_value_metadata()?;
+        pairs.iter().find(|pair| pair.key == key)?.value.clone()
+    };
+    let text = value(DOCUMENT).ok_or_else(|| refused("its footer does not say so".to_owned()))?;
+    let stated: serde_json::Value =
+        serde_json::from_str(&text).map_err(|error| refused(error.to_string()))?;
+    let version = stated["fondaco"].as_u64().unwrap_or(0);
+    if version > u64::from(VERSION) {
+        return Err(SavedError::Newer { path: path.to_owned(), version });
+    }
+    let document: Document =
+        serde_json::from_value(stated).map_err(|error| refused(error.to_string()))?;
+    if document.kind != DOCUMENT_KIND {
+        return Err(refused(format!("it is a {}", crate::shown::shown(&document.kind))));
+    }
+    let expected = schema().map_err(|error| refused(words(error)))?;
+    if about.schema().get_fields() != expected.get_fields() {
+        return Err(refused("it has other columns".to_owned()));
+    }
+    let checksum = value(CHECKSUM).unwrap_or_default();
+    Ok(Opened { path: path.to_owned(), reader, document, text, checksum })
+}
+
+/// The library's words without its own name in front.
+fn words(error: ParquetError) -> String {
+    let text = error.to_string();
+    text.trim_start_matches("Parquet error: ").trim_start_matches("EOF: ").to_owned()
+}
+
+impl Opened {
+    fn damaged(&self, reason: impl ToString) -> SavedError {
+        SavedError::Damaged { path: self.path.clone(), reason: reason.to_string() }
+    }
+
+    /// Reads all rows.
+    pub(super) fn read(self) -> Result<Catalog, SavedError> {
+        self.check()?;
+        let mut whole = Columns::default();
+        let groups = self.reader.metadata().num_row_groups();
+        for group in 0..groups {
+            let columns = self.group(group).map_err(|error| self.damaged(words(error)))?;
+            if groups == 1 { whole = columns } else { append(&mut whole, columns) }
+        }
+        let document = &self.document;
+        if whole.parent.len() as u64 != document.entries {
+            return Err(self.damaged("rows are missing"));
+        }
+        let sums = document.excluded;
+        let circumstances = Circumstances {
+            now: Time::at(document.scanned_seconds),
+            roots: document.roots.iter().map(|path| path.0.clone()).collect(),
+            unreadable: document.unreadable.iter().map(unreadable).collect(),
+            excluded: ExcludedSums {
+                entries: sums.entries,
+                allocated: Bytes::new(sums.allocated),
+                apparent: Bytes::new(sums.apparent),
+            },
+            complete: document.complete,
+        };
+        Catalog::from_columns(&whole, circumstances).map_err(|error| self.damaged(error))
+    }
+
+    /// Compares all that lies before the footer, and the document, with the checksum.
+    fn check(&self) -> Result<(), SavedError> {
+        let end = self.reader.metadata().row_groups().iter().flat_map(|group| group.columns());
+        let end = end.map(|column| {
+            let (start, length) = column.byte_range();
+            start.saturating_add(length)
+        });
+        let end = end.max().unwrap_or(4);
+        let mut hasher = blake3::Hasher::new();
+        let mut file = File::open(&self.path).map_err(CallError::on(Op::Open, &self.path))?;
+        let mut buffer = vec![0; 1 << 18];
+        let mut left = end;
+        while left > 0 {
+            let most = buffer.len().min(usize::try_from(left).unwrap_or(usize::MAX));
+            let count =
+                file.read(&mut buffer[..most]).map_err(CallError::on(Op::Read, &self.path))?;
+            if count == 0 {
+                return Err(self.damaged("it is cut off"));
+            }
+            hasher.update(&buffer[..count]);
+            left -= count as u64;
+        }
+        let found = hasher.update(self.text.as_bytes()).finalize().to_hex();
+        if found.as_str() != self.checksum {
+            return Err(self.damaged("its checksum is another"));
+        }
+        Ok(())
+    }
+
+    fn group(&self, group: usize) -> Result<Columns, ParquetError> {
+        let rows = self.reader.metadata().row_group(group).num_rows();
+        let rows = usize::try_from(rows).map_err(|_| ParquetError::General("no rows".into()))?;
+        let next = AtomicUsize::new(0);
+        let parts: Mutex<Vec<(Column, Part)>> = Mutex::new(Vec::new());
+        let failed: Mutex<Option<ParquetError>> = Mutex::new(None);
+        let reader = self.reader.get_row_group(group)?;
+        std::thread::scope(|scope| {
+            for _ in 0..super::threads() {
+                scope.spawn(|| {
+                    loop {
+                        let number = next.fetch_add(1, Relaxed);
+                        let Some(column) = Column::ALL.get(number) else { return };
+                        let part = reader.get_column_reader(number).and_then(|r| take(r, rows));
+                        match part {
+                            Ok(part) => lock(&parts).push((*column, part)),
+                            Err(error) => *lock(&failed) = Some(error),
+                        }
+                    }
+                });
+            }
+        });
+        if let Some(error) = lock(&failed).take() {
+            return Err(error);
+        }
+        let parts = std::mem::take(&mut *lock(&parts));
+        together(parts, rows).ok_or_else(|| ParquetError::General("a column is cut off".into()))
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// A column of one group as the library gives it: values, and for each row whether it has one.
+enum Part {
+    Narrow(Vec<i32>, Vec<i16>),
+    Wide(Vec<i64>),
+    Text(Vec<ByteArray>, Vec<i16>),
+}
+
+fn take(reader: ColumnReader, rows: usize) -> Result<Part, ParquetError> {
+    let mut levels = Vec::new();
+    match reader {
+        ColumnReader::Int32ColumnReader(mut reader) => {
+            let mut values = Vec::with_capacity(rows);
+            reader.read_records(rows, Some(&mut levels), None, &mut values)?;
+            Ok(Part::Narrow(values, levels))
+        }
+        ColumnReader::Int64ColumnReader(mut reader) => {
+            let mut values = Vec::with_capacity(rows);
+            reader.read_records(rows, None, None, &mut values)?;
+            Ok(Part::Wide(values))
+        }
+        ColumnReader::ByteArrayColumnReader(mut reader) => {
+            let mut values = Vec::with_capacity(rows);
+            reader.read_records(rows, Some(&mut levels), None, &mut values)?;
+            Ok(Part::Text(values, levels))
+        }
+        _ => Err(ParquetError::General("a column of another type".into())),
+    }
+}
+
+/// Every value where it belongs; nothing if there are fewer than rows.
+fn together(parts: Vec<(Column, Part)>, rows: usize) -> Option<Columns> {
+    let mut columns = Columns::default();
+    let (mut names, mut odd) = (Vec::new(), Vec::new());
+    for (column, part) in parts {
+        match (column, part) {
+            (Column::Parent, Part::Narrow(values, levels)) => {
+                columns.parent = spread(values.into_iter().map(|v| v as u32), &levels);
+            }
+            (column, Part::Narrow(values, _)) => {
+                let place = match column {
+                    Column::Links => &mut columns.links,
+                    Column::Modified => &mut columns.modified,
+                    Column::Accessed => &mut columns.accessed,
+                    Column::Owner => &mut columns.owner,
+                    _ => &mut columns.group,
+                };
+                *place = values.into_iter().map(|v| v as u32).collect();
+            }
+            (column, Part::Wide(values)) => {
+                let place = match column {
+                    Column::Allocated => &mut columns.allocated,
+                    Column::Apparent => &mut columns.apparent,
+                    Column::Inode => &mut columns.inode,
+                    _ => &mut columns.device,
+                };
+                *place = values.into_iter().map(|v| v as u64).collect();
+            }
+            (Column::Name, Part::Text(values, _)) => names = values,
+            (Column::NameBytes, Part::Text(values, levels)) => {
+                odd = spread(values.into_iter(), &levels);
+            }
+            (Column::Kind, Part::Text(values, _)) => {
+                columns.kind =
+                    values.iter().map(|word| kind_of(word.data())).collect::<Option<_>>()?;
+            }
+            (_, Part::Text(values, levels)) => {
+                let words = values.iter().map(|word| reading_of(word.data()));
+                let words = words.collect::<Option<Vec<_>>>()?;
+                columns.reading = spread(words.into_iter(), &levels);
+            }
+        }
+    }
+    for (row, name) in names.iter().enumerate() {
+        let name = odd.get(row).and_then(Option::as_ref).unwrap_or(name).data();
+        columns.names.extend_from_slice(name);
+        columns.name_length.push(u8::try_from(name.len()).ok()?);
+    }
+    let lengths = [
+        columns.parent.len(),
+        columns.name_length.len(),
+        columns.kind.len(),
+        columns.allocated.len(),
+        columns.apparent.len(),
+        columns.inode.len(),
+        columns.device.len(),
+        columns.links.len(),
+        columns.modified.len(),
+        columns.accessed.len(),
+        columns.owner.len(),
+        columns.group.len(),
+        columns.reading.len(),
+    ];
+    lengths.iter().all(|length| *length == rows).then_some(columns)
+}
+
+fn spread<T>(mut values: impl Iterator<Item = T>, levels: &[i16]) -> Vec<Option<T>> {
+    levels.iter().map(|level| if *level > 0 { values.next() } else { None }).collect()
+}
+
+fn append(whole: &mut Columns, mut more: Columns) {
+    whole.parent.append(&mut more.parent);
+    whole.names.append(&mut more.names);
+    whole.name_length.append(&mut more.name_length);
+    whole.kind.append(&mut more.kind);
+    whole.allocated.append(&mut more.allocated);
+    whole.apparent.append(&mut more.apparent);
+    whole.inode.append(&mut more.inode);
+    whole.device.append(&mut more.device);
+    whole.links.append(&mut more.links);
+    whole.modified.append(&mut more.modified);
+    whole.accessed.append(&mut more.accessed);
+    whole.owner.append(&mut more.owner);
+    whole.group.append(&mut more.group);
+    whole.reading.append(&mut more.reading);
+}
+
+fn unreadable(place: &super::schema::UnreadablePlace) -> Unreadable {
+    Unreadable {
+        path: place.path.0.clone(),
+        op: Op::of_words(&place.operation),
+        error: place.error.clone(),
+        errno: place.errno,
+    }
+}

@@ -13,7 +13,7 @@ use super::{
 use crate::kernel::Kind;
 use crate::units::Time;
 
-/// Rows of a catalog, in its order: a directory's entries stand together, and after the directory.
+/// Rows of a catalog: a directory's entries stand together, and after the directory.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Columns {
     /// Row of the directory that holds it; none for a root. Roots come first.
@@ -28,21 +28,22 @@ pub struct Columns {
     pub allocated: Vec<u64>,
     /// Length in bytes.
     pub apparent: Vec<u64>,
-    /// Inode number.
-    pub inode: Vec<u64>,
+    /// Inode number; of what has one name only it is not kept.
+    pub inode: Vec<Option<u64>>,
     /// Number of its device.
     pub device: Vec<u64>,
     /// How many names its inode has.
     pub links: Vec<u32>,
     /// When it was last written, in seconds since 1970.
     pub modified: Vec<u32>,
-    /// When it was last read.
-    pub accessed: Vec<u32>,
+    /// The day on which it was last read, counted from 1970, in UTC: most volumes keep that time no
+    /// more exactly than to a day. Of directories it is not kept.
+    pub accessed: Vec<Option<u32>>,
     /// Number of its owner.
     pub owner: Vec<u32>,
     /// Number of its group.
     pub group: Vec<u32>,
-    /// How far it was read; none for what is no directory.
+    /// How far a directory was read, if not wholly.
     pub reading: Vec<Option<Reading>>,
 }
 
@@ -93,15 +94,43 @@ impl Catalog {
         }
     }
 
+    /// The order that its rows are kept in: of each directory first the files and then the directories,
+    /// short names first. So what is alike stands together, and takes little room.
+    pub fn row_order(&self) -> RowOrder {
+        let mut order: Vec<u32> = Vec::with_capacity(self.rows());
+        let mut row_of = vec![NONE; self.directories.len()];
+        order.extend(self.roots.iter().map(|root| root.entry.0));
+        let mut open: Vec<u32> = order.iter().rev().copied().collect();
+        for (row, id) in order.iter().enumerate() {
+            row_of[self.row_number(EntryId(*id))] = row as u32;
+        }
+        let mut children: Vec<(bool, &[u8], u32)> = Vec::new();
+        while let Some(directory) = open.pop() {
+            children.clear();
+            children.extend(
+                self.children(EntryId(directory))
+                    .map(|id| (self.is_directory(id), self.name_bytes(id), id.0)),
+            );
+            children
+                .sort_unstable_by_key(|(is_directory, name, _)| (*is_directory, name.len(), *name));
+            for (is_directory, _, id) in &children {
+                if *is_directory {
+                    row_of[self.row_number(EntryId(*id))] = order.len() as u32;
+                }
+                order.push(*id);
+            }
+            let directories = children.iter().rev().take_while(|(is_directory, ..)| *is_directory);
+            open.extend(directories.map(|(_, _, id)| *id));
+        }
+        RowOrder { order, row_of }
+    }
+
     /// Some of its rows. `linked` is [`Catalog::linked_table`].
-    pub fn columns(&self, rows: Range<usize>, linked: &LinkedTable) -> Columns {
-        let shift = self.above_rows() as u32;
+    pub fn columns(&self, rows: Range<usize>, order: &RowOrder, linked: &LinkedTable) -> Columns {
         let mut columns = Columns::default();
-        for row in rows {
-            let id = EntryId(row as u32 + shift);
-            let parent = self.parent[id.0 as usize];
-            let is_root = parent == NONE || Some(EntryId(parent)) == self.top;
-            columns.parent.push((!is_root).then(|| parent - shift));
+        for id in order.order[rows].iter().map(|id| EntryId(*id)) {
+            let above = self.parent(id).filter(|_| !self.is_root(id));
+            columns.parent.push(above.map(|parent| order.row_of[self.row_number(parent)]));
             let name = self.name_bytes(id);
             columns.names.extend_from_slice(name);
             columns.name_length.push(name.len() as u8);
@@ -109,16 +138,17 @@ impl Catalog {
             columns.kind.push(facts.kind);
             columns.allocated.push(facts.blocks.saturating_mul(512));
             columns.apparent.push(facts.size);
-            columns.inode.push(facts.inode);
             let several = if self.is_multi_linked(id) { linked.0.get(&id.0) } else { None };
             let (device, links) = several.copied().unwrap_or_else(|| (self.device(id), 1));
+            columns.inode.push(several.map(|_| facts.inode));
             columns.device.push(device);
             columns.links.push(links);
             columns.modified.push(facts.mtime);
-            columns.accessed.push(facts.atime);
+            let file = facts.kind != Kind::Directory;
+            columns.accessed.push(file.then_some(facts.atime / DAY));
             columns.owner.push(facts.owner.0);
             columns.group.push(facts.owner.1);
-            columns.reading.push(self.reading(id));
+            columns.reading.push(self.reading(id).filter(|reading| *reading != Reading::Done));
         }
         columns
     }
@@ -240,9 +270,10 @@ impl Catalog {
         self.names.extend_from_slice(name);
         self.kind.push(kind);
         self.size.push(columns.apparent[row]);
-        self.inode.push(columns.inode[row]);
+        self.inode.push(columns.inode[row].unwrap_or(0));
         self.mtime.push(columns.modified[row]);
-        self.atime.push(columns.accessed[row]);
+        let accessed = columns.accessed[row].map(|day| day.saturating_mul(DAY));
+        self.atime.push(accessed.unwrap_or(columns.modified[row]));
         let owner = (columns.owner[row], columns.group[row]);
         // neighbours mostly have one owner
         let last = self.owner.last().map(|number| number & !MULTI_LINKED);
@@ -250,7 +281,8 @@ impl Catalog {
             Some(number) => number,
             None => self.owner_number(owner),
         };
-        let several = kind != Kind::Directory && columns.links[row] > 1;
+        let several =
+            kind != Kind::Directory && columns.links[row] > 1 && columns.inode[row].is_some();
         self.owner.push(if several { number | MULTI_LINKED } else { number });
         if kind == Kind::Directory {
             let device = self.device_number(columns.device[row]);
@@ -266,7 +298,7 @@ impl Catalog {
                 exclusive: 0,
                 newest: 0,
                 device,
-                reading: columns.reading[row].unwrap_or(Reading::NotYet),
+                reading: columns.reading[row].unwrap_or(Reading::Done),
                 profile: Default::default(),
             });
         } else {
@@ -278,7 +310,8 @@ impl Catalog {
         for (row, links) in columns.links.iter().enumerate() {
             let id = row as u32 + shift;
             if *links > 1 && columns.kind[row] != Kind::Directory {
-                let key = (columns.device[row], columns.inode[row]);
+                let Some(inode) = columns.inode[row] else { continue };
+                let key = (columns.device[row], inode);
                 let new = || LinkedInode { links: *links, names: Vec::with_capacity(2) };
                 self.linked.entry(key).or_insert_with(new).names.push(id);
             }
@@ -308,6 +341,18 @@ impl Catalog {
             }
         }
     }
+}
+
+/// Seconds.
+const DAY: u32 = 86_400;
+
+/// See [`Catalog::row_order`].
+#[derive(Debug)]
+pub struct RowOrder {
+    /// Entries by row.
+    order: Vec<u32>,
+    /// Rows of directories, by their number among these.
+    row_of: Vec<u32>,
 }
 
 /// See [`Catalog::linked_table`].

@@ -21,7 +21,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 pub use batch::{Batch, Full};
-pub use columns::{Circumstances, Columns, LinkedTable, Malformed};
+pub use columns::{Circumstances, Columns, LinkedTable, Malformed, RowOrder};
 pub use excluded::ExcludedSums;
 pub use finder::Finder;
 pub use mend::Changes;

@@ -278,7 +278,32 @@ pub fn forget(state: &State, number: u64) -> Result<(), SavedError> {
     }
 }
 
-/// How many columns are worked on at a time.
-fn threads() -> usize {
-    std::thread::available_parallelism().map_or(2, |n| n.get()).min(8)
+/// Makes `count` things on several threads, and hands them out in order. No more are ready and waiting
+/// than there are threads.
+fn in_order<T: Send, E: Send>(
+    count: usize,
+    make: impl Fn(usize) -> T + Sync,
+    mut take: impl FnMut(T) -> Result<(), E>,
+) -> Result<(), E> {
+    let threads = std::thread::available_parallelism().map_or(2, |n| n.get()).min(8);
+    std::thread::scope(|scope| {
+        let lanes: Vec<_> = (0..threads.min(count))
+            .map(|lane| {
+                let (send, receive) = std::sync::mpsc::sync_channel(0);
+                let make = &make;
+                scope.spawn(move || {
+                    let mut numbers = (lane..count).step_by(threads);
+                    // whoever takes may have failed and gone
+                    numbers.try_for_each(|number| send.send(make(number)))
+                });
+                receive
+            })
+            .collect();
+        for number in 0..count {
+            // a lane that ended early has panicked, and the scope passes that on
+            let Ok(made) = lanes[number % threads].recv() else { break };
+            take(made)?;
+        }
+        Ok(())
+    })
 }

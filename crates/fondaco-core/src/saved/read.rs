@@ -1,11 +1,8 @@
-//! Reading a saved scan: the document first, then the columns side by side.
+//! Reading a saved scan: the document first, then groups of rows side by side.
 
-use std::fs::File;
-use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
-use std::sync::{Mutex, PoisonError};
 
+use bytes::Bytes;
 use parquet::column::reader::ColumnReader;
 use parquet::data_type::ByteArray;
 use parquet::errors::ParquetError;
@@ -17,12 +14,13 @@ use super::schema::{
 };
 use crate::catalog::{Catalog, Circumstances, Columns, ExcludedSums, Unreadable};
 use crate::kernel::{CallError, Op};
-use crate::units::{Bytes, Time};
+use crate::units::{self, Time};
 
 /// An open file, of which the footer has been read.
 pub(super) struct Opened {
     path: PathBuf,
-    reader: SerializedFileReader<File>,
+    bytes: Bytes,
+    reader: SerializedFileReader<Bytes>,
     pub(super) document: Document,
     text: String,
     checksum: String,
@@ -31,8 +29,8 @@ pub(super) struct Opened {
 /// Opens a file and reads what it says of itself.
 pub(super) fn open(path: &Path) -> Result<Opened, SavedError> {
     let refused = |reason: String| SavedError::Foreign { path: path.to_owned(), reason };
-    let file = File::open(path).map_err(CallError::on(Op::Open, path))?;
-    let reader = SerializedFileReader::new(file).map_err(|error| refused(words(error)))?;
+    let bytes = Bytes::from(std::fs::read(path).map_err(CallError::on(Op::Read, path))?);
+    let reader = SerializedFileReader::new(bytes.clone()).map_err(|error| refused(words(error)))?;
     let about = reader.metadata().file_metadata();
     let value = |key: &str| {
         let pairs = about.key_value_metadata()?;
@@ -55,7 +53,7 @@ pub(super) fn open(path: &Path) -> Result<Opened, SavedError> {
         return Err(refused("it has other columns".to_owned()));
     }
     let checksum = value(CHECKSUM).unwrap_or_default();
-    Ok(Opened { path: path.to_owned(), reader, document, text, checksum })
+    Ok(Opened { path: path.to_owned(), bytes, reader, document, text, checksum })
 }
 
 /// The library's words without its own name in front.
@@ -74,10 +72,14 @@ impl Opened {
         self.check()?;
         let mut whole = Columns::default();
         let groups = self.reader.metadata().num_row_groups();
-        for group in 0..groups {
-            let columns = self.group(group).map_err(|error| self.damaged(words(error)))?;
-            if groups == 1 { whole = columns } else { append(&mut whole, columns) }
-        }
+        super::in_order(
+            groups,
+            |group| self.group(group),
+            |columns| {
+                append(&mut whole, columns.map_err(|error| self.damaged(words(error)))?);
+                Ok::<_, SavedError>(())
+            },
+        )?;
         let document = &self.document;
         if whole.parent.len() as u64 != document.entries {
             return Err(self.damaged("rows are missing"));
@@ -89,8 +91,8 @@ impl Opened {
             unreadable: document.unreadable.iter().map(unreadable).collect(),
             excluded: ExcludedSums {
                 entries: sums.entries,
-                allocated: Bytes::new(sums.allocated),
-                apparent: Bytes::new(sums.apparent),
+                allocated: units::Bytes::new(sums.allocated),
+                apparent: units::Bytes::new(sums.apparent),
             },
             complete: document.complete,
         };
@@ -105,20 +107,10 @@ impl Opened {
             start.saturating_add(length)
         });
         let end = end.max().unwrap_or(4);
+        let rows = usize::try_from(end).ok().and_then(|end| self.bytes.get(..end));
+        let rows = rows.ok_or_else(|| self.damaged("it is cut off"))?;
         let mut hasher = blake3::Hasher::new();
-        let mut file = File::open(&self.path).map_err(CallError::on(Op::Open, &self.path))?;
-        let mut buffer = vec![0; 1 << 18];
-        let mut left = end;
-        while left > 0 {
-            let most = buffer.len().min(usize::try_from(left).unwrap_or(usize::MAX));
-            let count =
-                file.read(&mut buffer[..most]).map_err(CallError::on(Op::Read, &self.path))?;
-            if count == 0 {
-                return Err(self.damaged("it is cut off"));
-            }
-            hasher.update(&buffer[..count]);
-            left -= count as u64;
-        }
+        hasher.update(rows);
         let found = hasher.update(self.text.as_bytes()).finalize().to_hex();
         if found.as_str() != self.checksum {
             return Err(self.damaged("its checksum is another"));
@@ -129,41 +121,19 @@ impl Opened {
     fn group(&self, group: usize) -> Result<Columns, ParquetError> {
         let rows = self.reader.metadata().row_group(group).num_rows();
         let rows = usize::try_from(rows).map_err(|_| ParquetError::General("no rows".into()))?;
-        let next = AtomicUsize::new(0);
-        let parts: Mutex<Vec<(Column, Part)>> = Mutex::new(Vec::new());
-        let failed: Mutex<Option<ParquetError>> = Mutex::new(None);
         let reader = self.reader.get_row_group(group)?;
-        std::thread::scope(|scope| {
-            for _ in 0..super::threads() {
-                scope.spawn(|| {
-                    loop {
-                        let number = next.fetch_add(1, Relaxed);
-                        let Some(column) = Column::ALL.get(number) else { return };
-                        let part = reader.get_column_reader(number).and_then(|r| take(r, rows));
-                        match part {
-                            Ok(part) => lock(&parts).push((*column, part)),
-                            Err(error) => *lock(&failed) = Some(error),
-                        }
-                    }
-                });
-            }
-        });
-        if let Some(error) = lock(&failed).take() {
-            return Err(error);
-        }
-        let parts = std::mem::take(&mut *lock(&parts));
+        let numbered = Column::ALL.iter().enumerate();
+        let parts = numbered
+            .map(|(number, column)| Ok((*column, take(reader.get_column_reader(number)?, rows)?)))
+            .collect::<Result<Vec<_>, ParquetError>>()?;
         together(parts, rows).ok_or_else(|| ParquetError::General("a column is cut off".into()))
     }
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// A column of one group as the library gives it: values, and for each row whether it has one.
 enum Part {
     Narrow(Vec<i32>, Vec<i16>),
-    Wide(Vec<i64>),
+    Wide(Vec<i64>, Vec<i16>),
     Text(Vec<ByteArray>, Vec<i16>),
 }
 
@@ -177,8 +147,8 @@ fn take(reader: ColumnReader, rows: usize) -> Result<Part, ParquetError> {
         }
         ColumnReader::Int64ColumnReader(mut reader) => {
             let mut values = Vec::with_capacity(rows);
-            reader.read_records(rows, None, None, &mut values)?;
-            Ok(Part::Wide(values))
+            reader.read_records(rows, Some(&mut levels), None, &mut values)?;
+            Ok(Part::Wide(values, levels))
         }
         ColumnReader::ByteArrayColumnReader(mut reader) => {
             let mut values = Vec::with_capacity(rows);
@@ -198,21 +168,25 @@ fn together(parts: Vec<(Column, Part)>, rows: usize) -> Option<Columns> {
             (Column::Parent, Part::Narrow(values, levels)) => {
                 columns.parent = spread(values.into_iter().map(|v| v as u32), &levels);
             }
+            (Column::Accessed, Part::Narrow(values, levels)) => {
+                columns.accessed = spread(values.into_iter().map(|v| v as u32), &levels);
+            }
             (column, Part::Narrow(values, _)) => {
                 let place = match column {
                     Column::Links => &mut columns.links,
                     Column::Modified => &mut columns.modified,
-                    Column::Accessed => &mut columns.accessed,
                     Column::Owner => &mut columns.owner,
                     _ => &mut columns.group,
                 };
                 *place = values.into_iter().map(|v| v as u32).collect();
             }
-            (column, Part::Wide(values)) => {
+            (Column::Inode, Part::Wide(values, levels)) => {
+                columns.inode = spread(values.into_iter().map(|v| v as u64), &levels);
+            }
+            (column, Part::Wide(values, _)) => {
                 let place = match column {
                     Column::Allocated => &mut columns.allocated,
                     Column::Apparent => &mut columns.apparent,
-                    Column::Inode => &mut columns.inode,
                     _ => &mut columns.device,
                 };
                 *place = values.into_iter().map(|v| v as u64).collect();

@@ -1,8 +1,7 @@
-//! Writing a saved scan: groups of rows, their columns encoded side by side.
+//! Writing a saved scan: groups of rows, encoded side by side.
 
 use std::io::{self, Write};
-use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use parquet::column::writer::{ColumnCloseResult, ColumnWriter, get_column_writer};
 use parquet::data_type::ByteArray;
@@ -12,6 +11,7 @@ use parquet::file::properties::WriterPropertiesPtr;
 use parquet::file::writer::{SerializedFileWriter, SerializedPageWriter, TrackedWrite};
 use parquet::schema::types::{ColumnDescPtr, SchemaDescriptor};
 
+use super::in_order;
 use super::schema::{
     CHECKSUM, Column, DOCUMENT, Document, GROUP, properties, reading_word, schema,
 };
@@ -29,18 +29,20 @@ pub(super) fn write(
     let columns = SchemaDescriptor::new(schema.clone());
     let hashed = Hashed { out, hasher: blake3::Hasher::new() };
     let mut writer = SerializedFileWriter::new(hashed, schema, Arc::clone(&properties))?;
-    let linked = catalog.linked_table();
-    let mut from = 0;
-    while from < catalog.rows() {
-        let to = (from + GROUP).min(catalog.rows());
-        let rows = catalog.columns(from..to, &linked);
+    let (order, linked) = (catalog.row_order(), catalog.linked_table());
+    let groups = catalog.rows().div_ceil(GROUP);
+    let encode = |group: usize| {
+        let rows = group * GROUP..((group + 1) * GROUP).min(catalog.rows());
+        encode(&catalog.columns(rows, &order, &linked), &columns, &properties)
+    };
+    in_order(groups, encode, |encoded| {
         let mut group = writer.next_row_group()?;
-        for (bytes, closed) in encode(&rows, &columns, &properties)? {
+        for (bytes, closed) in encoded? {
             group.append_column(&bytes::Bytes::from(bytes), closed)?;
         }
         group.close()?;
-        from = to;
-    }
+        Ok::<_, ParquetError>(())
+    })?;
     writer.flush()?;
     let text = serde_json::to_string(document)
         .map_err(|error| ParquetError::General(error.to_string()))?;
@@ -52,30 +54,15 @@ pub(super) fn write(
     Ok(())
 }
 
-/// Encodes every column, several at a time.
 fn encode(
     rows: &Columns,
     columns: &SchemaDescriptor,
     properties: &WriterPropertiesPtr,
 ) -> Result<Vec<Encoded>, ParquetError> {
-    let next = AtomicUsize::new(0);
-    let done: Mutex<Vec<(usize, Result<Encoded, ParquetError>)>> = Mutex::new(Vec::new());
-    std::thread::scope(|scope| {
-        for _ in 0..super::threads() {
-            scope.spawn(|| {
-                loop {
-                    // names are the longest work, so they are not left for the end
-                    let number = next.fetch_add(1, Relaxed);
-                    let Some(column) = Column::ALL.get(number) else { return };
-                    let encoded = encode_one(*column, rows, columns.column(number), properties);
-                    done.lock().unwrap_or_else(PoisonError::into_inner).push((number, encoded));
-                }
-            });
-        }
-    });
-    let mut done = done.into_inner().unwrap_or_else(PoisonError::into_inner);
-    done.sort_by_key(|(number, _)| *number);
-    done.into_iter().map(|(_, encoded)| encoded).collect()
+    let numbered = Column::ALL.iter().enumerate();
+    numbered
+        .map(|(number, column)| encode_one(*column, rows, columns.column(number), properties))
+        .collect()
 }
 
 fn encode_one(
@@ -100,33 +87,26 @@ fn put(column: Column, rows: &Columns, writer: &mut ColumnWriter<'_>) -> Result<
             // unsigned numbers keep their bits
             let plain = |numbers: &[u32]| numbers.iter().map(|n| *n as i32).collect::<Vec<_>>();
             let (values, levels) = match column {
-                Column::Parent => {
-                    let levels = rows.parent.iter().map(|parent| i16::from(parent.is_some()));
-                    (
-                        plain(&rows.parent.iter().flatten().copied().collect::<Vec<_>>()),
-                        Some(levels),
-                    )
-                }
+                Column::Parent => some_of(&rows.parent, |n| n as i32),
+                Column::Accessed => some_of(&rows.accessed, |n| n as i32),
                 Column::Links => (plain(&rows.links), None),
                 Column::Modified => (plain(&rows.modified), None),
-                Column::Accessed => (plain(&rows.accessed), None),
                 Column::Owner => (plain(&rows.owner), None),
                 Column::Group => (plain(&rows.group), None),
                 other => return Err(ParquetError::General(format!("{other:?} has 32 bits"))),
             };
-            let levels: Option<Vec<i16>> = levels.map(Iterator::collect);
             writer.write_batch(&values, levels.as_deref(), None)?;
         }
         ColumnWriter::Int64ColumnWriter(writer) => {
-            let numbers = match column {
-                Column::Allocated => &rows.allocated,
-                Column::Apparent => &rows.apparent,
-                Column::Inode => &rows.inode,
-                Column::Device => &rows.device,
+            let plain = |numbers: &[u64]| numbers.iter().map(|n| *n as i64).collect::<Vec<_>>();
+            let (values, levels) = match column {
+                Column::Inode => some_of(&rows.inode, |n| n as i64),
+                Column::Allocated => (plain(&rows.allocated), None),
+                Column::Apparent => (plain(&rows.apparent), None),
+                Column::Device => (plain(&rows.device), None),
                 other => return Err(ParquetError::General(format!("{other:?} has 64 bits"))),
             };
-            let values: Vec<i64> = numbers.iter().map(|n| *n as i64).collect();
-            writer.write_batch(&values, None, None)?;
+            writer.write_batch(&values, levels.as_deref(), None)?;
         }
         ColumnWriter::ByteArrayColumnWriter(writer) => {
             let (values, levels) = texts(column, rows);
@@ -135,6 +115,12 @@ fn put(column: Column, rows: &Columns, writer: &mut ColumnWriter<'_>) -> Result<
         _ => return Err(ParquetError::General(format!("{column:?} has a type of its own"))),
     }
     Ok(())
+}
+
+/// The values that there are, and for each row whether it has one.
+fn some_of<T: Copy, V>(values: &[Option<T>], each: impl Fn(T) -> V) -> (Vec<V>, Option<Vec<i16>>) {
+    let levels = values.iter().map(|value| i16::from(value.is_some())).collect();
+    (values.iter().flatten().map(|value| each(*value)).collect(), Some(levels))
 }
 
 fn texts(column: Column, rows: &Columns) -> (Vec<ByteArray>, Option<Vec<i16>>) {
@@ -153,6 +139,9 @@ fn texts(column: Column, rows: &Columns) -> (Vec<ByteArray>, Option<Vec<i16>>) {
             (names(rows).map(name).collect(), None)
         }
         Column::NameBytes => {
+            if rows.names.is_ascii() {
+                return (Vec::new(), Some(vec![0; rows.kind.len()]));
+            }
             let odd = |name: &[u8]| std::str::from_utf8(name).is_err();
             let levels = names(rows).map(|(_, name)| i16::from(odd(name))).collect();
             let values = names(rows).filter(|(_, name)| odd(name));

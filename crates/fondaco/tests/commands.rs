@@ -380,3 +380,208 @@ fn given_twice_nested_or_protected_targets_are_resolved_and_said() {
         assert!(refused.err().contains("protected"), "{}", refused.err());
     }
 }
+
+#[test]
+fn a_saved_scan_is_listed_asked_exported_and_forgotten() {
+    let demo = Demo::new();
+    let json = |arguments: &[&str]| -> Value {
+        serde_json::from_str(&demo.fondaco(arguments).ok().out()).unwrap()
+    };
+    let scanned = json(&["scan", &demo.path(""), "--save", "--json"]);
+    assert_eq!(scanned["saved"], 1);
+    let before = json(&["directories", &demo.path(""), "--in", "hydrophone", "--json"]);
+    std::fs::remove_dir_all(demo.root().join("hydrophone")).unwrap();
+    // what was saved still answers, and says from when it is
+    let ran = demo.fondaco(&["directories", "--saved", "1", "--in", "hydrophone", "--json"]).ok();
+    let after: Value = serde_json::from_str(&ran.out()).unwrap();
+    assert_eq!(after["children"], before["children"]);
+    assert_eq!(after["scanned"], scanned["scanned"]);
+    assert!(ran.err().contains("as scanned 20"), "{}", ran.err());
+    let again = json(&["scan", "--saved", "1", "--json"]);
+    assert_eq!(again["roots"], scanned["roots"]);
+
+    let list = json(&["scans", "--json"]);
+    assert_eq!(list["scans"][0]["entries"], 4231);
+    let file = list["scans"][0]["file"].as_str().unwrap().to_owned();
+    assert!(demo.fondaco(&["scans"]).ok().out().contains("4 231"));
+    assert!(demo.fondaco(&["scan", "--saved", &file]).ok().out().contains("4 231"), "by its file");
+
+    let out = |name: &str| demo.at.join(name).to_str().unwrap().to_owned();
+    for name in ["all.csv", "all.jsonl", "all.parquet"] {
+        demo.fondaco(&["scans", "export", "1", &out(name)]).ok();
+        let twice = demo.fondaco(&["scans", "export", "1", &out(name)]);
+        assert_eq!(twice.code(), 1, "what is there is not overwritten");
+    }
+    let csv = std::fs::read_to_string(out("all.csv")).unwrap();
+    assert_eq!(csv.lines().count(), 1 + 4231);
+    assert!(csv.contains("\\x1b[31mred") && !csv.contains('\u{1b}'), "names are escaped");
+    let lines = std::fs::read_to_string(out("all.jsonl")).unwrap();
+    let first: Value = serde_json::from_str(lines.lines().next().unwrap()).unwrap();
+    assert_eq!(first["allocated"], scanned["roots"][0]["allocated"]);
+    assert_eq!(demo.fondaco(&["scans", "export", "1", &out("all.doc")]).code(), 1);
+
+    demo.fondaco(&["scans", "forget", "1"]).ok();
+    let gone = demo.fondaco(&["scan", "--saved", "1"]);
+    assert!(gone.code() == 1 && gone.err().contains("no saved scan 1"), "{}", gone.err());
+    let foreign = demo.fondaco(&["scan", "--saved", &out("all.csv")]);
+    assert!(foreign.err().contains("is not a saved scan"), "{}", foreign.err());
+}
+
+#[test]
+fn another_reader_of_the_format_gets_the_same_numbers_from_a_saved_scan() {
+    let readers = Path::new(env!("CARGO_TARGET_TMPDIR")).with_file_name("readers");
+    let python = |script: &str| {
+        let run = Command::new("python3").env("PYTHONPATH", &readers).args(["-c", script]).output();
+        run.map(|output| {
+            let text = if output.status.success() { output.stdout } else { output.stderr };
+            (output.status.success(), String::from_utf8(text).unwrap())
+        })
+    };
+    if !python("import duckdb").is_ok_and(|(fine, _)| fine) {
+        eprintln!("SKIPPED: reading by another implementation: scripts/test installs duckdb");
+        return;
+    }
+    let demo = Demo::new();
+    let scanned = demo.fondaco(&["scan", &demo.path(""), "--save", "--json"]).ok().out();
+    let scanned: Value = serde_json::from_str(&scanned).unwrap();
+    let file = demo.at.join("state/scans/1.parquet");
+    let script = format!(
+        "import duckdb; q = lambda text: print(*duckdb.sql(text).fetchall()[0])\n\
+         scan = \"read_parquet('{}', file_row_number = true)\"\n\
+         q(f'select count(*), sum(apparent) filter (links = 1) from {{scan}}')\n\
+         q(f\"select count(*) from {{scan}} where kind = 'directory'\")\n\
+         q(f\"select count(*) from {{scan}} where name_bytes is not null\")\n\
+         q(f\"\"\"with recursive whole as (select file_row_number as row, '' as path from {{scan}}\n\
+           where parent is null union all select s.file_row_number, path || '/' || name from\n\
+           {{scan}} s join whole on s.parent = whole.row)\n\
+           select count(*), max(len(path)) from whole\"\"\")\n",
+        file.display()
+    );
+    let (fine, text) = python(&script).unwrap();
+    assert!(fine, "{text}");
+    let lines: Vec<&str> = text.lines().collect();
+    let root = &scanned["roots"][0];
+    let paths: Vec<_> = walk(&demo.root());
+    let longest = paths.iter().map(|path| path.to_str().map_or(0, |path| path.chars().count()));
+    let above = demo.root().to_str().unwrap().chars().count();
+    let single = paths.iter().map(|path| path.symlink_metadata().unwrap());
+    let single: u64 = single.filter(|m| m.is_dir() || m.nlink() == 1).map(|m| m.size()).sum();
+    assert_eq!(lines[0], format!("4231 {single}"));
+    assert_eq!(lines[1], root["directories"].to_string());
+    let odd = paths.iter().filter(|path| path.file_name().unwrap().to_str().is_none()).count();
+    assert_eq!(lines[2], odd.to_string());
+    assert_eq!(lines[3], format!("4231 {}", longest.max().unwrap() - above));
+}
+
+/// Everything below a directory, itself included.
+fn walk(root: &Path) -> Vec<std::path::PathBuf> {
+    let (mut all, mut open) = (Vec::new(), vec![root.to_owned()]);
+    while let Some(path) = open.pop() {
+        if path.symlink_metadata().unwrap().is_dir() {
+            open.extend(path.read_dir().unwrap().map(|entry| entry.unwrap().path()));
+        }
+        all.push(path);
+    }
+    all
+}
+
+#[test]
+fn what_filters_keep_out_is_counted_and_what_is_wrong_with_one_is_told() {
+    let demo = Demo::new();
+    let json = |arguments: &[&str]| -> Value {
+        let root = demo.path("");
+        let all = [&["scan", &root, "--json"], arguments].concat();
+        serde_json::from_str(&demo.fondaco(&all).ok().out()).unwrap()
+    };
+    let number = |value: &Value| value.as_u64().unwrap();
+    let whole = json(&[]);
+    assert!(whole.get("excluded").is_none());
+    let all = (number(&whole["roots"][0]["entries"]), number(&whole["roots"][0]["allocated"]));
+    for arguments in [
+        &["--exclude", "hydrophone"][..],
+        &["--exclude", "hydrophone/**", "--exclude", "*.csv"],
+        &["--include", "*.wav", "--include", "*.raw"],
+        &["--kind", "link"],
+        &["--larger", "1MiB"],
+        &["--larger", "8 KiB", "--smaller", "1 MiB", "--exclude", "backups"],
+    ] {
+        let part = json(arguments);
+        let (listed, out) = (&part["roots"][0], &part["excluded"]);
+        let sum = |key: &str| number(&listed[key]) + number(&out[key]);
+        assert_eq!((sum("entries"), sum("allocated")), all, "{arguments:?}");
+        assert!(number(&out["entries"]) > 0);
+    }
+    let text = demo.fondaco(&["directories", &demo.path(""), "--exclude", "hydrophone"]).ok().out();
+    assert!(text.contains("not listed: 160 entries") && !text.contains("hydrophone"), "{text}");
+    for (option, wrong, words) in
+        [("--exclude", "[", "a name pattern"), ("--larger", "much", "a size such as")]
+    {
+        let ran = demo.fondaco(&["scan", &demo.path(""), option, wrong]);
+        assert!(ran.code() == 2 && ran.err().contains(words), "{}", ran.err());
+    }
+}
+
+#[test]
+fn errors_of_the_device_are_listed_and_the_scan_goes_on() {
+    let demo = Demo::new();
+    // not the calls by which the program itself is loaded
+    for (call, error, words) in [
+        ("newfstatat", "ESTALE:when=90+70", "tale file handle"),
+        ("getdents64", "EIO:when=9+20", "nput/output error"),
+        ("openat", "EIO:when=70+20", "nput/output error"),
+    ] {
+        let output = Command::new("strace")
+            .args(["-f", "-qq", "-o", "/dev/null", "-e"])
+            .arg(format!("inject={call}:error={error}"))
+            .args([FONDACO, "scan", &demo.path(""), "--json"])
+            .output()
+            .unwrap();
+        let text = String::from_utf8(output.stdout).unwrap();
+        let scanned: Value = serde_json::from_str(&text).unwrap_or_default();
+        let unreadable = scanned["roots"][0]["unreadable"].as_array();
+        let told = unreadable.is_some_and(|places| {
+            places.iter().any(|place| place["error"].as_str().unwrap().contains(words))
+        });
+        assert!(output.status.success() && told, "{call}: {text}");
+    }
+}
+
+#[test]
+fn a_stop_is_answered_while_the_device_hangs() {
+    let demo = Demo::new();
+    // every directory takes a minute to be listed
+    let mut scan = Command::new("strace")
+        .args(["-f", "-qq", "-o", "/dev/null", "-e", "trace=getdents64"])
+        .args([
+            "-e",
+            "inject=getdents64:delay_enter=60s",
+            FONDACO,
+            "scan",
+            &demo.path(""),
+            "--json",
+        ])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let pid = loop {
+        let children = format!("/proc/{0}/task/{0}/children", scan.id());
+        let text = std::fs::read_to_string(children).unwrap();
+        if let Some(pid) = text.split_whitespace().next()
+            && std::fs::read_link(format!("/proc/{pid}/exe")).is_ok_and(|exe| exe == Path::new(FONDACO))
+            // the coordinator and two that hang
+            && std::fs::read_dir(format!("/proc/{pid}/task")).is_ok_and(|tasks| tasks.count() >= 4)
+        {
+            break pid.to_owned();
+        }
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    };
+    let asked = std::time::Instant::now();
+    assert!(Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+    let (mut text, stdout) = (String::new(), scan.stdout.take().unwrap());
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(stdout), &mut text).unwrap();
+    assert!(asked.elapsed().as_secs() < 30, "it did not wait for the device");
+    assert!(text.contains("\"kind\":\"scan\""), "what was known is told: {text}");
+    scan.kill().unwrap();
+    scan.wait().unwrap();
+}

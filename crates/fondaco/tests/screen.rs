@@ -82,12 +82,53 @@ fn names_paths_units_waterline_and_ancestors() {
     terminal.keys(&["C-p"]).shows(&["all commands"]);
     terminal.type_text("rehear").shows(&["No command here fits"]);
     terminal.keys(&["Escape"]).wait("the palette to go", |s| !s.contains("all commands:"));
-    terminal.keys(&["?"]).shows(&["What works in Directories", "scan the same paths anew"]);
+    terminal.keys(&["?"]).shows(&["What works in Directories", "scan this directory anew"]);
     terminal.keys(&["Escape"]).wait("the help to go", |s| !s.contains("What works"));
     terminal.keys(&["3"]).shows(&["Ages is not in this version yet"]);
     terminal.keys(&["q"]).shows(&["ENDED 0"]);
     let again = Terminal::on_demo(&demo, 160, 50);
     again.shows(&["waterline 95 %"]);
+}
+
+#[test]
+fn one_directory_is_scanned_again_and_saved_scans_are_opened_and_forgotten() {
+    let demo = Demo::new();
+    let terminal = Terminal::on_demo(&demo, 160, 50);
+    terminal.keys(&["s"]).shows(&["None yet: every scan that goes to its end here is saved"]);
+    terminal.keys(&["Escape"]).wait("the list to go", |s| !s.contains("None yet"));
+    terminal.keys(&["Enter"]).shows(&["hydrophone/", "4 231 entries"]);
+    terminal.keys(&["Enter"]).shows(&["▸ hydrophone", "north-basin/"]);
+    // what came and went since is seen when this directory alone is looked at again
+    std::fs::write(demo.root().join("hydrophone/new-sound.wav"), vec![1; 3 << 20]).unwrap();
+    std::fs::remove_dir_all(demo.root().join("chart-tiles")).unwrap();
+    terminal.keys(&["F5"]).shows(&["Scanned again", "new-sound.wav", "4 232 entries"]);
+    terminal.keys(&["Left"]).shows(&["▸   1   hydrophone/", "chart-tiles/"]);
+    // all of it
+    terminal.keys(&["F5"]).shows(&["hydrophone/", "Scanned 2 926 entries"]);
+    terminal.wait("the tiles to go", |screen| !screen.contains("chart-tiles/"));
+
+    // the first scan is still what it was; planning from it looks at what is there now
+    terminal.keys(&["s"]).shows(&["saved scans: Enter opens", "4 231", "2 926"]);
+    terminal.keys(&["Down", "Enter"]).shows(&["saved scan,", "chart-tiles/", "4 231 entries"]);
+    terminal.keys(&["f"]).shows(&["find a name"]);
+    terminal.type_text("chart-t").keys(&["Enter"]).shows(&["Gone: it is no longer there"]);
+    terminal.keys(&["s"]).shows(&["saved scans: Enter opens"]);
+    terminal
+        .keys(&["Delete"])
+        .wait("one to go", |s| s.contains("4 231  ") && !s.contains(" 2 926 "));
+    terminal.keys(&["Escape"]).wait("the list to go", |s| !s.contains("Enter opens"));
+
+    // roots used before are offered, and several can be scanned together
+    let root = demo.root().to_str().unwrap().to_owned();
+    terminal.keys(&["p"]).shows(&["Scan this directory", &format!("  {root}  ")]);
+    terminal.keys(&["Down", "Enter"]).shows(&["Scanned 2 926 entries"]);
+    terminal.keys(&["p"]).shows(&["Scan this directory"]);
+    terminal.type_text(&format!("{}:{}", demo.path("hydrophone"), demo.path("backups")));
+    terminal.keys(&["Enter"]).shows(&["2 places", "/seamark/backups/", "/seamark/hydrophone/"]);
+    terminal.shows(&["level 88.7 %"]);
+    terminal.keys(&["Enter"]).shows(&["north-basin/", "new-sound.wav"]);
+    terminal.keys(&["Left"]).shows(&["2 places"]);
+    terminal.keys(&["q"]).shows(&["ENDED 0"]);
 }
 
 #[test]

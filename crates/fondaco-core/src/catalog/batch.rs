@@ -57,6 +57,7 @@ pub(super) struct Sums {
     pub(super) allocated: u64,
     pub(super) apparent: u64,
     pub(super) exclusive: u64,
+    pub(super) largest: u64,
     pub(super) newest: u32,
     pub(super) profile: AgeProfile,
 }
@@ -197,6 +198,9 @@ impl Batch {
             // what it adds depends on its other names
             Some(links) => self.links.push(Link { place, device, links }),
             None => self.sums.add(&self.scale, facts.blocks, facts.size, facts.mtime, true),
+        }
+        if facts.kind != Kind::Directory {
+            self.sums.largest = self.sums.largest.max(facts.blocks.saturating_mul(512));
         }
         self.push_row(name, facts);
     }
@@ -392,6 +396,7 @@ impl Catalog {
                 allocated: row.blocks.saturating_mul(512),
                 apparent: row.size,
                 exclusive: row.blocks.saturating_mul(512),
+                largest: 0,
                 newest: row.mtime,
                 device,
                 reading: new.reading,
@@ -437,6 +442,7 @@ impl Directory {
         self.allocated = self.allocated.saturating_add(sums.allocated);
         self.apparent = self.apparent.saturating_add(sums.apparent);
         self.exclusive = self.exclusive.saturating_add(sums.exclusive);
+        self.largest = self.largest.max(sums.largest);
         self.newest = self.newest.max(sums.newest);
         self.profile.iter_mut().zip(sums.profile).for_each(|(sum, more)| *sum += more);
     }
@@ -447,6 +453,7 @@ impl Directory {
             allocated: self.allocated,
             apparent: self.apparent,
             exclusive: self.exclusive,
+            largest: self.largest,
             newest: self.newest,
             profile: self.profile,
         }

@@ -229,6 +229,9 @@ impl Catalog {
         self.top = self.push_all(NONE, &batch).ok();
         if let Some(top) = self.top {
             self.set_reading(top, Reading::Done);
+            let number = self.row_number(top);
+            // it is counted with all the others
+            self.directories[number].entries = 0;
         }
     }
 
@@ -296,6 +299,7 @@ impl Catalog {
                 allocated: 0,
                 apparent: 0,
                 exclusive: 0,
+                largest: 0,
                 newest: 0,
                 device,
                 reading: columns.reading[row].unwrap_or(Reading::Done),
@@ -330,6 +334,9 @@ impl Catalog {
                 sums.add(&self.scale, facts.blocks, facts.size, facts.mtime, !several);
             }
             sums.entries = 1;
+            if facts.kind != Kind::Directory {
+                sums.largest = facts.blocks.saturating_mul(512);
+            }
             let mut into = self.parent[id as usize];
             if let Some(number) = self.row(EntryId(id)).map(|_| self.row_number(EntryId(id))) {
                 self.directories[number].add(&sums);

@@ -94,6 +94,8 @@ struct Directory {
     allocated: u64,
     apparent: u64,
     exclusive: u64,
+    /// Bytes on disk of the largest single thing below that is no directory.
+    largest: u64,
     newest: u32,
     device: u16,
     reading: Reading,

@@ -70,50 +70,143 @@ impl Catalog {
     ///
     /// Only the part that is asked for is sorted, so a directory of a million is no burden.
     pub fn ranking(&self, directory: EntryId, order: Order, limit: usize) -> Ranking {
-        let mut rows: Vec<EntryId> = self.children(directory).collect();
-        let mut cut = Vec::new();
-        if rows.len() > limit {
-            if limit > 0 {
-                rows.select_nth_unstable_by(limit - 1, |a, b| self.compare(order, *a, *b));
-            }
-            cut = rows.split_off(limit);
-        }
-        rows.sort_unstable_by(|a, b| self.compare(order, *a, *b));
-        let tail = Tail {
-            children: cut.len() as u64,
-            allocated: cut.iter().map(|id| self.allocated(*id)).sum(),
-            entries: cut.iter().map(|id| self.entries(*id)).sum(),
+        let common = self.common_start(directory);
+        let keys = self.children(directory).map(|id| self.key(id, order, common));
+        let mut first = if limit <= SCREENFUL {
+            self.first(keys, limit)
+        } else {
+            let mut keys: Vec<Key> = keys.collect();
+            sort(&mut keys, &|a: &Key, b: &Key| self.compare(a, b));
+            keys.truncate(limit);
+            keys
         };
+        let rows: Vec<EntryId> = first.drain(..).map(|key| key.id).collect();
+        let children = self.children(directory);
+        let mut tail = Tail { children: (children.len() - rows.len()) as u64, ..Tail::default() };
+        if tail.children > 0 {
+            let sums = |ids: &mut dyn Iterator<Item = EntryId>| {
+                ids.fold((Bytes::ZERO, 0), |(bytes, entries), id| {
+                    (bytes + self.allocated(id), entries + self.entries(id))
+                })
+            };
+            let (all, shown) = (sums(&mut { children }), sums(&mut rows.iter().copied()));
+            tail.allocated = Bytes::new(all.0.get().saturating_sub(shown.0.get()));
+            tail.entries = all.1 - shown.1;
+        }
         Ranking { rows, tail }
     }
 
-    fn compare(&self, order: Order, a: EntryId, b: EntryId) -> Ordering {
-        let primary = match order {
-            Order::Allocated => self.allocated(b).cmp(&self.allocated(a)),
-            Order::Apparent => self.apparent(b).cmp(&self.apparent(a)),
-            Order::Entries => self.entries(b).cmp(&self.entries(a)),
-            Order::Newest => self.newest(b).cmp(&self.newest(a)),
-            Order::Name => Ordering::Equal,
+    /// The first of many keys: they are kept in order while all are gone through.
+    fn first(&self, keys: impl Iterator<Item = Key>, limit: usize) -> Vec<Key> {
+        let mut first: Vec<Key> = Vec::with_capacity(limit + 1);
+        for key in keys {
+            if first.len() == limit
+                && first.last().is_none_or(|last| self.compare(&key, last) != Ordering::Less)
+            {
+                continue;
+            }
+            let place = first.partition_point(|other| self.compare(other, &key) == Ordering::Less);
+            first.insert(place, key);
+            first.truncate(limit);
+        }
+        first
+    }
+
+    /// How many bytes the names in a directory have in common at their beginning.
+    fn common_start(&self, directory: EntryId) -> usize {
+        let mut names = self.children(directory).map(|id| self.name_bytes(id));
+        let Some(first) = names.next() else { return 0 };
+        names.fold(first.len(), |common, name| {
+            if name.starts_with(&first[..common]) {
+                return common;
+            }
+            first.iter().zip(name).take_while(|(a, b)| a == b).count()
+        })
+    }
+
+    fn key(&self, id: EntryId, order: Order, common: usize) -> Key {
+        // what is largest or newest comes first
+        let rank = !match order {
+            Order::Allocated => self.allocated(id).get(),
+            Order::Apparent => self.apparent(id).get(),
+            Order::Entries => self.entries(id),
+            Order::Newest => self.newest(id).sec as u64,
+            Order::Name => 0,
         };
-        primary.then_with(|| self.name_bytes(a).cmp(self.name_bytes(b)))
+        let mut start = [0; 8];
+        let rest = &self.name_bytes(id)[common..];
+        let length = rest.len().min(start.len());
+        start[..length].copy_from_slice(&rest[..length]);
+        Key { rank, start: u64::from_be_bytes(start), id }
+    }
+
+    fn compare(&self, a: &Key, b: &Key) -> Ordering {
+        (a.rank, a.start)
+            .cmp(&(b.rank, b.start))
+            .then_with(|| self.name_bytes(a.id).cmp(self.name_bytes(b.id)))
     }
 
     /// The `count` largest entries below a directory that are not directories, largest first.
     ///
-    /// Goes down only where the total still allows a larger one, so most of a tree is not visited.
+    /// Goes only into directories that hold one of them, the most promising first.
     pub fn largest_below(&self, directory: EntryId, count: usize) -> Vec<EntryId> {
-        let mut found = Vec::new();
-        let mut open = BinaryHeap::from([(self.allocated(directory), Reverse(directory))]);
-        while let Some((_, Reverse(id))) = open.pop() {
-            if self.is_directory(id) {
-                open.extend(self.children(id).map(|id| (self.allocated(id), Reverse(id))));
-            } else {
-                found.push(id);
-                if found.len() == count {
-                    break;
+        // the smallest on top, to be pushed out
+        let mut found: BinaryHeap<Reverse<(Bytes, Reverse<EntryId>)>> = BinaryHeap::new();
+        let mut open = BinaryHeap::from([(self.largest(directory), Reverse(directory))]);
+        while let Some((largest, Reverse(id))) = open.pop() {
+            let full = found.len() == count;
+            if full && found.peek().is_none_or(|Reverse((least, _))| largest <= *least) {
+                break;
+            }
+            for id in self.children(id) {
+                let bytes = self.largest(id);
+                let full = found.len() == count;
+                if full && found.peek().is_some_and(|Reverse((least, _))| bytes <= *least) {
+                    continue;
                 }
+                if self.is_directory(id) {
+                    open.push((bytes, Reverse(id)));
+                    continue;
+                }
+                if full {
+                    found.pop();
+                }
+                found.push(Reverse((bytes, Reverse(id))));
             }
         }
-        found
+        found.into_sorted_vec().into_iter().map(|Reverse((_, Reverse(id)))| id).collect()
     }
+
+    /// Bytes on disk of the largest single thing below a directory that is no directory; of anything
+    /// else its own.
+    fn largest(&self, id: EntryId) -> Bytes {
+        self.row(id).map_or_else(|| self.allocated(id), |row| Bytes::new(row.largest))
+    }
+}
+
+/// What an entry is ordered by: its rank, then its name, of which the first bytes mostly decide.
+#[derive(Clone, Copy)]
+struct Key {
+    rank: u64,
+    start: u64,
+    id: EntryId,
+}
+
+/// Up to how many the first are picked out without sorting the others.
+const SCREENFUL: usize = 1000;
+
+/// From how many keys on it is worth to sort on several threads.
+const MANY: usize = 50_000;
+
+fn sort(keys: &mut [Key], compare: &(impl Fn(&Key, &Key) -> Ordering + Sync)) {
+    if keys.len() < MANY {
+        return keys.sort_unstable_by(compare);
+    }
+    let (left, right) = keys.split_at_mut(keys.len() / 2);
+    std::thread::scope(|scope| {
+        scope.spawn(|| left.sort_unstable_by(compare));
+        right.sort_unstable_by(compare);
+    });
+    // sorted halves are merged by a stable sort in one pass
+    keys.sort_by(compare);
 }

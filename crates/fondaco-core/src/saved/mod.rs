@@ -183,7 +183,11 @@ fn forget_old(state: &State) -> Result<(), SavedError> {
     let automatic = |scan: &SavedScan| scan.about.as_ref().is_ok_and(|about| about.automatic);
     let all: Vec<SavedScan> = list(state)?.into_iter().filter(automatic).collect();
     for old in all.iter().rev().skip(state.settings.scans_kept) {
-        forget(state, old.number)?;
+        match forget(state, old.number) {
+            // another process was faster
+            Ok(()) | Err(SavedError::Missing(_)) => {}
+            Err(error) => return Err(error),
+        }
     }
     Ok(())
 }

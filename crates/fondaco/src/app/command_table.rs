@@ -228,7 +228,7 @@ pub static COMMANDS: &[Row] = &[
     row(Command::Waterline, "waterline", &[Key::Char('w')], 5, can_set_waterline,
         "set the level that the volume should be below"),
     row(Command::Rescan, "scan again", &[Key::Function(5)], 8, can_rescan,
-        "scan this directory anew, and mend all totals above it; a saved scan is scanned anew whole"),
+        "scan this directory anew and mend all totals above it"),
     row(Command::SavedScans, "saved scans", &[Key::Char('s')], 7, |m| matches!(m.station, Station::Volumes | Station::Directories),
         "list earlier scans; open or forget one"),
     row(Command::Unreadable, "unreadable", &[Key::Char('!')], 3, |m| is_scanned(m) && m.scan.progress.unreadable > 0,

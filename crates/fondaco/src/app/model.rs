@@ -543,11 +543,15 @@ impl Model {
         if self.station == Station::Volumes || self.scan.roots.is_empty() {
             return self.selected_volume();
         }
-        let path = match self.directories.at {
-            Some(_) => &self.directories.path,
-            None => &self.scan.roots[0],
-        };
-        self.volume_of(path)
+        let path = &self.directories.path;
+        if path.is_absolute() {
+            return self.volume_of(path);
+        }
+        // above several roots there is no path: then it is that of the selected root
+        let selected = self.directories.selected_row().map(|row| row.name.trim_end_matches('/'));
+        let is_selected = |root: &&PathBuf| Some(&*fondaco_core::shown::shown(root)) == selected;
+        let root = self.scan.roots.iter().find(is_selected);
+        self.volume_of(root.unwrap_or(&self.scan.roots[0]))
     }
 
     /// The listed volume that holds a path.

@@ -6,7 +6,7 @@ use fondaco_core::kernel::Kind;
 use fondaco_core::units::{Bytes, grouped};
 use ratatui::layout::Rect;
 
-use super::pen::{Pen, Target, stair};
+use super::pen::{Pen, Target, cut_path, stair};
 use crate::app::model::{EntryRow, Model, Selected};
 
 /// Where the columns are; what is `None` does not fit.
@@ -146,6 +146,8 @@ fn entry(
     }
     let name = match row.kind {
         Kind::Link => format!("{} →", row.name),
+        // one of several roots: the end of a path tells more than its beginning
+        _ if row.name.starts_with('/') => cut_path(&row.name, usize::from(columns.name.1)),
         _ => row.name.clone(),
     };
     pen.text(columns.name.0, y, &name, text, columns.name.1);

@@ -3,7 +3,8 @@
 //!
 //! `cargo bench --bench scan -- TREE` measures on an existing tree; without TREE one of 200 000 entries
 //! is made in the temporary directory. Both are run in turn, after one run each that is not counted, and
-//! the median of the ratios is what to quote: machines drift, pairs do not.
+//! the median of the ratios is what to quote: machines drift, pairs do not. `--cold` (as root) drops the
+//! caches before every run and gives the floor the number of threads that is best for it.
 #![allow(missing_docs, clippy::unwrap_used)]
 
 use std::ffi::OsStr;
@@ -25,21 +26,44 @@ fn main() {
     let given = std::env::args().skip(1).find(|argument| !argument.starts_with('-'));
     let made = given.is_none().then(make_tree);
     let tree = given.map_or_else(|| made.as_ref().unwrap().path().to_owned(), PathBuf::from);
-    let threads = std::thread::available_parallelism().map_or(2, |n| n.get());
-    let (entries, _) = floor(&tree, threads);
+    let cold = std::env::args().any(|argument| argument == "--cold");
+    let cores = std::thread::available_parallelism().map_or(2, |n| n.get());
+    let before = || {
+        if cold {
+            drop_caches()
+        }
+    };
+    let floor_with = |threads| {
+        before();
+        floor(&tree, threads)
+    };
+    let threads = match cold {
+        false => cores,
+        true => {
+            let times = [2, 4, 8, 16].map(|threads| (floor_with(threads).1, threads));
+            times.into_iter().min_by(|a, b| a.0.total_cmp(&b.0)).unwrap().1
+        }
+    };
+    let (entries, _) = floor_with(threads);
     scan(&tree);
     let (mut floors, mut scans, mut ratios) = (Vec::new(), Vec::new(), Vec::new());
     for _ in 0..ROUNDS {
-        let (_, floor_seconds) = floor(&tree, threads);
+        let (_, floor_seconds) = floor_with(threads);
+        before();
         let scan_seconds = scan(&tree);
         floors.push(floor_seconds);
         scans.push(scan_seconds);
         ratios.push(scan_seconds / floor_seconds);
     }
-    println!("{entries} entries, {threads} threads, {ROUNDS} rounds, warm");
-    println!("floor  {:.3} s", median(&mut floors));
+    println!("{entries} entries, {ROUNDS} rounds, {}", if cold { "cold" } else { "warm" });
+    println!("floor  {:.3} s with {threads} threads", median(&mut floors));
     println!("scan   {:.3} s, to the ranked result", median(&mut scans));
-    println!("ratio  {:.3}", median(&mut ratios));
+    println!("ratio  {:.3} ({:.3} to {:.3})", median(&mut ratios), ratios[0], ratios[ROUNDS - 1]);
+}
+
+fn drop_caches() {
+    rustix::fs::sync();
+    std::fs::write("/proc/sys/vm/drop_caches", "3").expect("--cold needs root");
 }
 
 fn median(numbers: &mut [f64]) -> f64 {

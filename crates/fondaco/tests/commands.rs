@@ -382,6 +382,33 @@ fn given_twice_nested_or_protected_targets_are_resolved_and_said() {
 }
 
 #[test]
+fn volumes_are_listed_with_what_is_missing_to_their_waterlines() {
+    let demo = Demo::new();
+    let listed: Value =
+        serde_json::from_str(&demo.fondaco(&["volumes", "--json"]).ok().out()).unwrap();
+    let listed = listed["volumes"].as_array().unwrap();
+    let of = |path: &str| listed.iter().find(|volume| volume["path"] == path).unwrap();
+    let root = demo.root().to_str().unwrap().to_owned();
+    let sea = of(&root);
+    assert_eq!((&sea["class"], &sea["waterline"]), (&"simulated".into(), &80.0.into()));
+    assert_eq!(sea["level"], 91.6);
+    let [used, free] = ["used", "free_root"].map(|key| sea["capacity"][key].as_u64().unwrap());
+    let missing = used - (used + free) * 8 / 10;
+    assert!(sea["to_find"].as_u64().unwrap().abs_diff(missing) <= 1, "{sea}");
+    // what the system's own tool says of a real one
+    let temporary = demo.at.to_str().unwrap();
+    let said = Command::new("df").args(["-B1", "--output=target,used,iused", temporary]).output();
+    let said = String::from_utf8(said.unwrap().stdout).unwrap();
+    let fields: Vec<&str> = said.lines().nth(1).unwrap().split_whitespace().collect();
+    let used = of(fields[0])["capacity"]["used"].as_u64().unwrap();
+    let near = fields[1].parse::<u64>().unwrap();
+    assert!(used.abs_diff(near) < 64 << 20, "{used} beside {near}: others write meanwhile");
+    let text = demo.fondaco(&["volumes"]).ok().out();
+    let line = text.lines().find(|line| line.ends_with(&root)).unwrap();
+    assert!(line.contains("91.6 %") && line.contains("33.0 MiB"), "{line}");
+}
+
+#[test]
 fn a_saved_scan_is_listed_asked_exported_and_forgotten() {
     let demo = Demo::new();
     let json = |arguments: &[&str]| -> Value {

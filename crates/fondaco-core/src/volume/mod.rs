@@ -8,7 +8,7 @@ mod simulated;
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
@@ -34,6 +34,20 @@ pub enum Class {
     Memory,
     /// No storage: the kernel's own interfaces.
     Kernel,
+}
+
+impl Class {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Simulated => "simulated",
+            Self::Storage => "storage",
+            Self::Network => "network",
+            Self::Overlay => "overlay",
+            Self::Memory => "memory",
+            Self::Kernel => "kernel",
+        }
+    }
 }
 
 /// One mounted file system.
@@ -86,12 +100,14 @@ pub fn volumes(state: &State) -> Vec<Volume> {
         class_of(&mount.fs_type) != Class::Kernel && seen.insert((mount.dev, mount.source.clone()))
     });
     let asked: Vec<_> = real.map(|mount| (ask(mount.mount_point.clone()), mount)).collect();
+    // all of them together, however many do not answer
+    let since = Instant::now();
     let mut found: Vec<Volume> = state
         .settings
         .simulated
         .iter()
         .map(|volume| simulated::volume(volume, state))
-        .chain(asked.into_iter().map(|(answer, mount)| from_mount(mount, &answer, state)))
+        .chain(asked.into_iter().map(|(answer, mount)| from_mount(mount, &answer, since, state)))
         .filter(|volume| !matches!(&volume.capacity, Ok(c) if c.total == Bytes::ZERO))
         .collect();
     found.sort_by(|a, b| (a.class, &a.mount_point).cmp(&(b.class, &b.mount_point)));
@@ -107,7 +123,7 @@ pub fn volume_of(path: &Path, state: &State) -> Option<Volume> {
     let mounts = kernel::mounts().ok()?;
     let mount = kernel::mount_of(path, &mounts)?.clone();
     let answer = ask(mount.mount_point.clone());
-    Some(from_mount(mount, &answer, state))
+    Some(from_mount(mount, &answer, Instant::now(), state))
 }
 
 /// Where the volume that holds `path` is mounted; asks no file system.
@@ -159,8 +175,11 @@ fn ask(mount_point: PathBuf) -> Answer {
     wait
 }
 
-fn from_mount(mount: Mount, answer: &Answer, state: &State) -> Volume {
-    let capacity = match answer.recv_timeout(Duration::from_secs(2)) {
+/// How long file systems have to answer.
+const PATIENCE: Duration = Duration::from_secs(2);
+
+fn from_mount(mount: Mount, answer: &Answer, asked: Instant, state: &State) -> Volume {
+    let capacity = match answer.recv_timeout(PATIENCE.saturating_sub(asked.elapsed())) {
         Ok(answer) => answer.map_err(|error| error.to_string()),
         Err(_) => Err("does not answer".to_owned()),
     };

@@ -8,6 +8,7 @@ mod plan;
 mod put_back;
 mod scan;
 mod scans;
+mod volumes;
 
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
@@ -60,6 +61,7 @@ impl From<Outcome> for ExitCode {
 /// What went wrong, with what to do next where that is known.
 pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Outcome> {
     match command {
+        Command::Volumes { json } => volumes::run(json, state),
         Command::Scan(arguments) => scan::run(&arguments, state),
         Command::Directories(arguments) => directories::run(&arguments, state),
         Command::Scans(arguments) => scans::run(&arguments, state, theme),

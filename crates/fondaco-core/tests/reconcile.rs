@@ -30,7 +30,7 @@ fn disturb(catalog: &Catalog, root: &Path, choices: &[(usize, u8)]) -> Vec<PathB
     let mut touched = Vec::new();
     for (place, what) in choices {
         let path = &known[place % known.len()];
-        if path == root || !path.symlink_metadata().is_ok() {
+        if path == root || path.symlink_metadata().is_err() {
             continue;
         }
         touched.push(path.clone());

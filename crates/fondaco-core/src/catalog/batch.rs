@@ -379,9 +379,10 @@ impl Catalog {
         for (place, row) in rows.iter().enumerate().filter(|(_, row)| narrow(row.blocks) == HUGE) {
             self.huge.insert((first + place) as u32, row.blocks);
         }
-        let above = (parent != NONE)
-            .then(|| self.directories[self.row_number(EntryId(parent))].device)
-            .unwrap_or(0);
+        let above = match parent {
+            NONE => 0,
+            parent => self.directories[self.row_number(EntryId(parent))].device,
+        };
         for new in &batch.directories {
             let place = new.place as usize;
             let row = &rows[place];

@@ -21,8 +21,8 @@ pub struct ExcludedSums {
 impl ExcludedSums {
     pub(super) fn add(&mut self, entries: u64, allocated: Bytes, apparent: Bytes) {
         self.entries += entries;
-        self.allocated = self.allocated + allocated;
-        self.apparent = self.apparent + apparent;
+        self.allocated += allocated;
+        self.apparent += apparent;
     }
 }
 

@@ -52,7 +52,7 @@ pub enum Begin {
     /// These are scanned at once; without any, the volumes are shown.
     Paths(Vec<PathBuf>),
     /// A scan that was saved.
-    Saved(Catalog),
+    Saved(Box<Catalog>),
 }
 
 /// Opens the application.
@@ -143,7 +143,7 @@ fn run_loop(
             first.extend(update::start_scan(&mut model, paths.into_iter().map(whole).collect()));
         }
         Begin::Saved(catalog) => {
-            let (number, outcome) = (model.scan.number, Ok(Box::new(catalog)));
+            let (number, outcome) = (model.scan.number, Ok(catalog));
             first.extend(update::update(&mut model, Message::Opened { number, outcome }));
         }
     }

@@ -154,7 +154,7 @@ pub fn open_application(
     theme: &Theme,
 ) -> Result<Outcome> {
     let begin = match saved {
-        Some(which) => Begin::Saved(open_saved(which, state.clone())?),
+        Some(which) => Begin::Saved(Box::new(open_saved(which, state.clone())?)),
         None => Begin::Paths(paths),
     };
     crate::app::run(open_state(state)?, begin, theme)?;

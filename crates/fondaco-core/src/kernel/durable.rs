@@ -27,6 +27,7 @@ pub struct Aside {
     /// To be written to.
     pub file: File,
     path: PathBuf,
+    named: bool,
 }
 
 impl Aside {
@@ -44,7 +45,7 @@ impl Aside {
             name.push(format!(".{}-{tries}.part", std::process::id()));
             let aside = directory_of(path).join(name);
             match OpenOptions::new().write(true).create_new(true).mode(0o600).open(&aside) {
-                Ok(file) => return Ok(Self { file, path: aside }),
+                Ok(file) => return Ok(Self { file, path: aside, named: false }),
                 Err(error) if error.kind() == ErrorKind::AlreadyExists && tries < 100 => tries += 1,
                 Err(error) => return Err(CallError::on(Op::Create, path)(error)),
             }
@@ -57,25 +58,28 @@ impl Aside {
     /// # Errors
     ///
     /// [`CallError`]; then nothing is left behind.
-    pub fn name_if_free(self, path: &Path) -> Result<Option<Self>, CallError> {
+    pub fn name_if_free(mut self, path: &Path) -> Result<Option<Self>, CallError> {
         match self.name(path, RenameFlags::NOREPLACE) {
             Err(error) if error.source.kind() == ErrorKind::AlreadyExists => Ok(Some(self)),
             named => named.map(|()| None),
         }
     }
 
-    fn name(&self, path: &Path, flags: RenameFlags) -> Result<(), CallError> {
+    fn name(&mut self, path: &Path, flags: RenameFlags) -> Result<(), CallError> {
         self.file.sync_all().map_err(CallError::on(Op::Sync, &self.path))?;
         rustix::fs::renameat_with(CWD, &self.path, CWD, path, flags)
             .map_err(CallError::on(Op::Rename, path))?;
+        self.named = true;
         sync_directory(directory_of(path))
     }
 }
 
 impl Drop for Aside {
     fn drop(&mut self) {
-        // our own part file, unless it has its name already
-        let _ = std::fs::remove_file(&self.path);
+        // once it has its name, another may have the one it had
+        if !self.named {
+            let _ = std::fs::remove_file(&self.path);
+        }
     }
 }
 

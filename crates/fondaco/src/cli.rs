@@ -78,7 +78,7 @@ pub enum Command {
 #[derive(Debug, Args)]
 pub struct Scan {
     /// Directories to scan
-    #[arg(required_unless_present = "saved", value_name = "PATH")]
+    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
     pub paths: Vec<PathBuf>,
     #[command(flatten)]
     pub walk: Walk,
@@ -112,7 +112,9 @@ pub struct Walk {
     #[arg(long, value_name = "SIZE", value_parser = Bytes::parse)]
     pub smaller: Option<Bytes>,
     /// Take a saved scan, by its number or file, and scan nothing
-    #[arg(long, value_name = "N|FILE")]
+    #[arg(long, value_name = "N|FILE", conflicts_with_all = [
+        "cross_volumes", "include", "exclude", "kind", "larger", "smaller",
+    ])]
     pub saved: Option<String>,
 }
 

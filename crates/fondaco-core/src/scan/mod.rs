@@ -139,8 +139,10 @@ impl Scan {
     pub fn into_catalog(mut self) -> Catalog {
         self.wait();
         let mut shared = self.shared.catalog.write().unwrap_or_else(PoisonError::into_inner);
-        let now = shared.now();
-        std::mem::replace(&mut *shared, Catalog::new(now))
+        // a thread that hung and comes late must find it closed
+        let mut closed = Catalog::new(shared.now());
+        closed.finish(false);
+        std::mem::replace(&mut *shared, closed)
     }
 
     /// How far it is.

@@ -251,6 +251,9 @@ impl<'a> Thread<'a> {
         }
         let root = {
             let catalog = self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner);
+            if catalog.is_finished() {
+                return Err(io::ErrorKind::Interrupted.into());
+            }
             let mut at = task.entry;
             while !catalog.is_root(at)
                 && let Some(up) = catalog.parent(at)
@@ -297,9 +300,14 @@ impl<'a> Thread<'a> {
         }
     }
 
+    /// The path for a message; nothing if the scan has ended and its catalog may be elsewhere.
     fn path(&self, task: &Task, name: Option<&CStr>) -> PathBuf {
-        let mut path =
-            self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner).path(task.entry);
+        let catalog = self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner);
+        if catalog.is_finished() {
+            return PathBuf::new();
+        }
+        let mut path = catalog.path(task.entry);
+        drop(catalog);
         let (mut names, mut beyond) = (Vec::new(), task.excluded.as_ref());
         while let Some(at) = beyond {
             names.push(at.name.as_c_str());

@@ -135,7 +135,7 @@ fn file_of(state: &State, number: u64) -> PathBuf {
 ///
 /// [`SavedError`].
 pub fn about(path: &Path) -> Result<About, SavedError> {
-    let document = read::open(path)?.document;
+    let document = read::document(path)?;
     let length = std::fs::metadata(path).map_err(CallError::on(Op::Examine, path))?.len();
     Ok(About {
         scanned: Time::at(document.scanned_seconds),
@@ -165,18 +165,13 @@ pub fn save(state: &State, catalog: &Catalog, automatic: bool) -> Result<u64, Sa
     let mut number = numbers(state)?.into_iter().max().unwrap_or(0) + 1;
     let mut file = write_aside(&file_of(state, number), catalog, automatic)?;
     // another process may save at the same time
-    while let Some(again) = name(file, &file_of(state, number))? {
+    while let Some(again) = file.name_if_free(&file_of(state, number))? {
         (file, number) = (again, number + 1);
     }
     if automatic {
         forget_old(state)?;
     }
     Ok(number)
-}
-
-/// Gives the file its name; gives the file back if the name is taken.
-fn name(file: Aside, path: &Path) -> Result<Option<Aside>, SavedError> {
-    Ok(file.name_if_free(path)?)
 }
 
 fn forget_old(state: &State) -> Result<(), SavedError> {
@@ -199,7 +194,7 @@ fn forget_old(state: &State) -> Result<(), SavedError> {
 /// [`SavedError`]; a file that has the name already is left alone.
 pub fn write_to(path: &Path, catalog: &Catalog) -> Result<(), SavedError> {
     let file = write_aside(path, catalog, false)?;
-    match name(file, path)? {
+    match file.name_if_free(path)? {
         None => Ok(()),
         Some(_) => {
             let taken = io::Error::from(io::ErrorKind::AlreadyExists);

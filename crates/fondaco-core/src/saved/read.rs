@@ -1,11 +1,13 @@
 //! Reading a saved scan: the document first, then groups of rows side by side.
 
+use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use bytes::Bytes;
 use parquet::column::reader::ColumnReader;
 use parquet::data_type::ByteArray;
 use parquet::errors::ParquetError;
+use parquet::file::metadata::ParquetMetaData;
 use parquet::file::reader::{FileReader, SerializedFileReader};
 
 use super::SavedError;
@@ -21,17 +23,39 @@ pub(super) struct Opened {
     path: PathBuf,
     bytes: Bytes,
     reader: SerializedFileReader<Bytes>,
-    pub(super) document: Document,
+    footer: Footer,
+}
+
+/// What the end of a file says.
+struct Footer {
+    document: Document,
     text: String,
     checksum: String,
 }
 
-/// Opens a file and reads what it says of itself.
+/// What a file says of itself; its rows are not read.
+pub(super) fn document(path: &Path) -> Result<Document, SavedError> {
+    let file = File::open(path).map_err(CallError::on(Op::Open, path))?;
+    let reader = SerializedFileReader::new(file).map_err(|error| foreign(path, words(error)))?;
+    Ok(footer(path, reader.metadata())?.document)
+}
+
+/// Opens a file with all that is in it, to read its rows.
 pub(super) fn open(path: &Path) -> Result<Opened, SavedError> {
-    let refused = |reason: String| SavedError::Foreign { path: path.to_owned(), reason };
     let bytes = Bytes::from(std::fs::read(path).map_err(CallError::on(Op::Read, path))?);
-    let reader = SerializedFileReader::new(bytes.clone()).map_err(|error| refused(words(error)))?;
-    let about = reader.metadata().file_metadata();
+    let reader = SerializedFileReader::new(bytes.clone());
+    let reader = reader.map_err(|error| foreign(path, words(error)))?;
+    let footer = footer(path, reader.metadata())?;
+    Ok(Opened { path: path.to_owned(), bytes, reader, footer })
+}
+
+fn foreign(path: &Path, reason: String) -> SavedError {
+    SavedError::Foreign { path: path.to_owned(), reason }
+}
+
+fn footer(path: &Path, metadata: &ParquetMetaData) -> Result<Footer, SavedError> {
+    let refused = |reason: String| foreign(path, reason);
+    let about = metadata.file_metadata();
     let value = |key: &str| {
         let pairs = about.key_value_metadata()?;
         pairs.iter().find(|pair| pair.key == key)?.value.clone()
@@ -52,8 +76,7 @@ pub(super) fn open(path: &Path) -> Result<Opened, SavedError> {
     if about.schema().get_fields() != expected.get_fields() {
         return Err(refused("it has other columns".to_owned()));
     }
-    let checksum = value(CHECKSUM).unwrap_or_default();
-    Ok(Opened { path: path.to_owned(), bytes, reader, document, text, checksum })
+    Ok(Footer { document, text, checksum: value(CHECKSUM).unwrap_or_default() })
 }
 
 /// The library's words without its own name in front.
@@ -80,7 +103,7 @@ impl Opened {
                 Ok::<_, SavedError>(())
             },
         )?;
-        let document = &self.document;
+        let document = &self.footer.document;
         if whole.parent.len() as u64 != document.entries {
             return Err(self.damaged("rows are missing"));
         }
@@ -111,8 +134,8 @@ impl Opened {
         let rows = rows.ok_or_else(|| self.damaged("it is cut off"))?;
         let mut hasher = blake3::Hasher::new();
         hasher.update(rows);
-        let found = hasher.update(self.text.as_bytes()).finalize().to_hex();
-        if found.as_str() != self.checksum {
+        let found = hasher.update(self.footer.text.as_bytes()).finalize().to_hex();
+        if found.as_str() != self.footer.checksum {
             return Err(self.damaged("its checksum is another"));
         }
         Ok(())

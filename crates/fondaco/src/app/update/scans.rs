@@ -1,7 +1,7 @@
 //! Scans that were saved, and parts of a scan that are looked at again.
 
 use std::collections::HashSet;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Arc, RwLock};
 
 use fondaco_core::carry_out::EntryRecord;
@@ -191,13 +191,18 @@ pub(super) fn scan_all_again(model: &mut Model) -> Vec<Job> {
     jobs
 }
 
-/// The places that a run or its undoing has touched: targets, holding areas, depots.
+/// The places that a run or its undoing has touched: targets, holding areas, archives with the index and
+/// the checksum beside them.
 pub(super) fn touched<'a>(entries: impl IntoIterator<Item = &'a EntryRecord>) -> Vec<PathBuf> {
     let mut places = HashSet::new();
     for entry in entries {
         places.insert(entry.action.target.path.0.clone());
         places.extend(entry.area.clone());
-        places.extend(entry.archive.as_deref().and_then(Path::parent).map(Path::to_owned));
+        if let Some(archive) = &entry.archive {
+            let plain = archive.with_extension("");
+            places.extend([plain.with_extension("json"), plain.with_extension("sha256")]);
+            places.insert(archive.clone());
+        }
     }
     places.into_iter().collect()
 }

@@ -15,8 +15,10 @@
 
 pub mod analysis;
 pub mod archive;
+pub mod books;
 pub mod carry_out;
 pub mod catalog;
+pub mod history;
 pub mod kernel;
 pub mod pattern;
 pub mod plan;

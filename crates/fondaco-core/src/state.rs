@@ -122,6 +122,11 @@ impl State {
         self.directory.join("journal.db")
     }
 
+    /// The file of levels over time.
+    pub fn history_file(&self) -> PathBuf {
+        self.directory.join("history.db")
+    }
+
     /// The file that the one run at a time locks.
     pub fn lock_file(&self) -> PathBuf {
         self.directory.join("run.lock")

@@ -147,6 +147,7 @@ pub fn counted(number: u64, noun: &str) -> String {
     let plural = match noun.strip_suffix('y') {
         _ if number == 1 => noun.to_owned(),
         Some(stem) => format!("{stem}ies"),
+        None if noun.ends_with('s') => format!("{noun}es"),
         None => format!("{noun}s"),
     };
     format!("{} {plural}", grouped(number))

@@ -44,11 +44,11 @@ Exit codes: 0 all done; 1 failed; 2 bad usage; 3 something was refused by a guar
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// List the mounted volumes, how full they are and what is missing to their waterlines
-    Volumes {
-        /// Write JSON for programs
-        #[arg(long)]
-        json: bool,
-    },
+    Volumes(Volumes),
+    /// Explain what a volume says is in use, line by line
+    Books(Books),
+    /// List deleted files that still take space because processes hold them
+    Held(Held),
     /// Scan directories and say what they hold
     Scan(Scan),
     /// Rank what lies in a directory by what it holds
@@ -74,6 +74,43 @@ pub enum Command {
     Manual,
 }
 
+/// `volumes`
+#[derive(Debug, Args)]
+pub struct Volumes {
+    /// Only keep the levels in the history, and say nothing: for a timer
+    #[arg(long, conflicts_with = "json")]
+    pub sample: bool,
+    /// Write JSON for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `books`
+#[derive(Debug, Args)]
+pub struct Books {
+    /// Any path on the volume; the whole volume is scanned
+    pub path: PathBuf,
+    /// Show what is behind each line
+    #[arg(long)]
+    pub open: bool,
+    /// Take a saved scan of the volume, by its number or file
+    #[arg(long, value_name = "N|FILE")]
+    pub saved: Option<String>,
+    /// Write JSON for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `held`
+#[derive(Debug, Args)]
+pub struct Held {
+    /// Only those of the volume that holds this path
+    pub path: Option<PathBuf>,
+    /// Write JSON for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
 /// `scan`
 #[derive(Debug, Args)]
 pub struct Scan {
@@ -91,7 +128,7 @@ pub struct Scan {
 }
 
 /// How to scan. What is kept out is counted and told in one line.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct Walk {
     /// Enter other volumes mounted below
     #[arg(long)]
@@ -254,6 +291,19 @@ pub struct Plan {
     /// Plan to archive this; may be given several times
     #[arg(long, value_name = "PATH")]
     pub archive: Vec<PathBuf>,
+    /// Plan to ask this process to end, so that the deleted files it holds are freed; may be given
+    /// several times, and must be where several hold a file
+    #[arg(long, value_name = "PID", conflicts_with = "kill")]
+    pub end: Vec<u32>,
+    /// As --end, but at once and without asking
+    #[arg(long, value_name = "PID")]
+    pub kill: Vec<u32>,
+    /// Plan to cut the deleted file behind this descriptor to nothing; its contents are lost
+    #[arg(long, value_name = "PID:FD", value_parser = descriptor)]
+    pub cut: Vec<(u32, u32)>,
+    /// Plan to save the deleted file behind this descriptor as FILE, then to cut it to nothing
+    #[arg(long, value_name = "PID:FD=FILE", value_parser = saved_descriptor)]
+    pub save_and_cut: Vec<((u32, u32), PathBuf)>,
     /// Where archives go, unless a rule says otherwise
     #[arg(long, value_name = "DIR")]
     pub depot: Option<PathBuf>,
@@ -265,6 +315,17 @@ pub struct Plan {
     /// Write the plan itself to standard output
     #[arg(long)]
     pub json: bool,
+}
+
+fn descriptor(text: &str) -> Result<(u32, u32), String> {
+    let numbers = text.split_once(':').and_then(|(pid, fd)| Some((pid.parse().ok()?, fd.parse().ok()?)));
+    numbers.ok_or_else(|| "expected a process and its descriptor, such as 2464:3".to_owned())
+}
+
+fn saved_descriptor(text: &str) -> Result<((u32, u32), PathBuf), String> {
+    let (which, file) =
+        text.split_once('=').ok_or("expected PID:FD=FILE, such as 2464:3=/srv/depot/log")?;
+    Ok((descriptor(which)?, PathBuf::from(file)))
 }
 
 /// `carry-out`
@@ -314,6 +375,9 @@ pub struct PutBack {
 /// `demo`
 #[derive(Debug, Args)]
 pub struct Demo {
+    /// Only be the demo's process that holds this file after deleting it
+    #[arg(long, hide = true, value_name = "FILE")]
+    pub hold: Option<PathBuf>,
     /// Lay it out in this directory, which must be new, empty or a demo's
     #[arg(long, value_name = "DIR")]
     pub at: Option<PathBuf>,

@@ -12,6 +12,7 @@ mod environment;
 mod manual;
 mod output;
 mod view;
+mod words;
 
 use std::process::ExitCode;
 

@@ -12,6 +12,8 @@ use rustix::fs::FlockOperation;
 
 use super::check::Checks;
 use super::holding::{Areas, directory_times};
+use super::measured::{Measured, reasons};
+use super::release::release;
 use super::settle::{remainder, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Figures, Journal, RunState, Settled, Watch};
 use crate::archive::{Depot, Packing};
@@ -36,6 +38,8 @@ pub struct RunSummary {
     pub freed: Bytes,
     /// Bytes by which the use of its volumes fell, as they say; negative if it rose.
     pub measured: Option<i64>,
+    /// Why the measured number is not the counted one, where it is not; one sentence each.
+    pub reasons: Vec<String>,
     /// Earlier runs that had been cut off, and were settled before this one began.
     pub settled: Vec<Settled>,
 }
@@ -91,14 +95,18 @@ pub fn carry_out(
     };
     run.pack_all()?;
     run.remove_all()?;
+    run.release_all()?;
     run.areas.remove_empty();
     let (entries, freed, stopped) = (run.entries, run.figures.freed, run.stopped);
     let measured =
         used_before.and_then(|before| Some(before.get() as i64 - used(plan, state)?.get() as i64));
+    let told = measured.map_or_else(Vec::new, |measured| {
+        reasons(&Measured { plan, entries: &entries, freed, measured, state, now: clock() })
+    });
     let ended = if stopped { RunState::Stopped } else { RunState::Done };
     journal.end(id, ended, measured, clock())?;
     let forecast = plan.frees();
-    Ok(RunSummary { run: id, state: ended, entries, forecast, freed, measured, settled })
+    Ok(RunSummary { run: id, state: ended, entries, forecast, freed, measured, reasons: told, settled })
 }
 
 /// Carries out what a cut-off or stopped run has not begun, as a run of its own. The earlier run then
@@ -197,7 +205,7 @@ impl Run<'_> {
     /// Tells how far we are and hears whether to stop.
     fn goes_on(&mut self, phase: &'static str, at: usize) -> bool {
         self.figures.phase = phase;
-        self.figures.current = self.entries[at].action.target.path.0.clone();
+        self.figures.current = self.entries[at].action.place().to_owned();
         self.stopped |= (self.watch)(&self.figures) == ControlFlow::Break(());
         !self.stopped
     }
@@ -278,7 +286,9 @@ impl Run<'_> {
             .filter(|at| {
                 let entry = &self.entries[*at];
                 let is_archive = matches!(entry.action.deed, Deed::Archive { .. });
-                entry.state == EntryState::Waiting && (!is_archive || entry.archive.is_some())
+                entry.state == EntryState::Waiting
+                    && (!is_archive || entry.archive.is_some())
+                    && !entry.action.deed.is_release()
             })
             .collect();
         for batch in waiting.chunks(BATCH) {
@@ -306,6 +316,33 @@ impl Run<'_> {
             let written: Vec<EntryRecord> =
                 batch.iter().map(|at| self.entries[*at].clone()).collect();
             self.journal.write(self.id, &written)?;
+        }
+        Ok(())
+    }
+
+    /// Lets go of deleted files, one by one: each intent is in the journal before the act.
+    fn release_all(&mut self) -> Result<(), CarryOutError> {
+        let mut ended = Vec::new();
+        for at in 0..self.entries.len() {
+            let entry = &self.entries[at];
+            if entry.state != EntryState::Waiting || !entry.action.deed.is_release() {
+                continue;
+            }
+            if !self.goes_on("releasing", at) {
+                break;
+            }
+            self.entries[at].state = EntryState::Intended;
+            self.journal.write(self.id, std::slice::from_ref(&self.entries[at]))?;
+            let action = self.entries[at].action.clone();
+            match release(&action, &mut ended, self.clock) {
+                Ok(released) => {
+                    self.figures.freed += released.freed;
+                    self.entries[at].freed = released.freed;
+                    self.conclude(at, released.state, released.message);
+                }
+                Err(refusal) => self.conclude(at, EntryState::Refused, refusal.to_string()),
+            }
+            self.journal.write(self.id, std::slice::from_ref(&self.entries[at]))?;
         }
         Ok(())
     }
@@ -363,7 +400,13 @@ impl Run<'_> {
         }
         let freed_before = self.figures.freed;
         let removed = self.remove(at, &action, &area);
-        self.entries[at].freed = self.figures.freed.less(freed_before);
+        let mut freed = self.figures.freed.less(freed_before);
+        if action.shared > Bytes::ZERO {
+            // inodes were counted; of shared extents only what the forecast found goes with them
+            freed = freed.min(action.frees.now);
+            self.figures.freed = freed_before + freed;
+        }
+        self.entries[at].freed = freed;
         match removed {
             Ok(()) if action.deed == Deed::Delete => {
                 self.conclude(at, EntryState::Deleted, String::new());

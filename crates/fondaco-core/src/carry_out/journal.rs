@@ -111,6 +111,12 @@ pub enum EntryState {
     PutBack,
     /// It was held, and has been removed since.
     Purged,
+    /// Of a deleted file: its holders have ended.
+    Ended,
+    /// Of a deleted file: cut to nothing.
+    Cut,
+    /// Of a deleted file: saved under a name, and cut to nothing.
+    Saved,
     /// Not begun in its run; a later run has taken it over.
     CarriedOn,
 }
@@ -131,9 +137,15 @@ macro_rules! words {
 words!(RunState, Running => "running", Done => "done", Stopped => "stopped", CutOff => "cut off");
 words!(EntryState, Waiting => "not begun", Intended => "intended", Held => "set aside",
     Deleted => "deleted", Archived => "archived", Refused => "refused", Failed => "failed",
-    PutBack => "put back", Purged => "purged", CarriedOn => "carried on");
+    PutBack => "put back", Ended => "ended", Cut => "cut", Saved => "saved and cut", Purged => "purged", CarriedOn => "carried on");
 
 impl EntryState {
+    /// Whether what was planned has been done.
+    pub fn is_done(self) -> bool {
+        use EntryState::{Archived, Cut, Deleted, Ended, Held, Saved};
+        matches!(self, Deleted | Held | Archived | Ended | Cut | Saved)
+    }
+
     /// Whether there is something to put back.
     pub fn can_be_put_back(self) -> bool {
         matches!(self, Self::Held | Self::Archived)

@@ -12,7 +12,8 @@
 //!    by a second rename) and removed bottom up;
 //! 6. its outcome is in the journal, after the directories have been synced.
 //!
-//! Archives are written, read back and compared before step 2 of the first target that they hold.
+//! Deleted files that processes hold come last ([`release`]): they have no place to be moved from, so
+//! their guards are the processes. Archives are written, read back and compared before step 2 of the first target that they hold.
 //! A run that was cut off is *settled* at the next start ([`settle`]): what lies in the private
 //! directory without the mark goes back to its place, what has the mark is removed to the end.
 
@@ -20,8 +21,10 @@ mod check;
 mod execute;
 mod holding;
 mod journal;
+mod measured;
 mod put_back;
 mod rehearse;
+mod release;
 mod settle;
 
 use std::ops::ControlFlow;

@@ -5,9 +5,9 @@ use std::path::Path;
 
 use super::check::Checks;
 use super::holding::area_root;
-use super::{CarryOutError, Figures, Watch};
+use super::{CarryOutError, Figures, Watch, release};
 use crate::kernel::OpenFiles;
-use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Survey, Touched, forecast};
+use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Survey, Touched, forecast, survey_held};
 use crate::state::State;
 use crate::units::{Bytes, Time};
 
@@ -65,9 +65,9 @@ pub fn rehearse(
                 .push("the rehearsal was stopped; what follows is not checked".into());
             break;
         }
-        let outcome = check(&checks, action, state);
+        let outcome = check(&checks, action, state, now);
         let refused = outcome.as_ref().err().map(ToString::to_string);
-        surveys.extend(outcome.ok().map(|survey| (&action.deed, survey)));
+        surveys.extend(outcome.ok().flatten().map(|survey| (&action.deed, survey)));
         rehearsal.findings.push(Finding { number: action.number, refused });
         figures.done += 1;
     }
@@ -79,10 +79,22 @@ pub fn rehearse(
     Ok(rehearsal)
 }
 
-fn check(checks: &Checks, action: &Action, state: &State) -> Result<Survey, Refusal> {
-    let (located, survey) = checks.target(action, &Touched::default())?;
+fn check(
+    checks: &Checks,
+    action: &Action,
+    state: &State,
+    now: Time,
+) -> Result<Option<Survey>, Refusal> {
+    if action.deed.is_release() {
+        let found = release::check(action, now)?;
+        return Ok(found.map(|(file, all)| survey_held(&file, &all)));
+    }
+    let (located, mut survey) = checks.target(action, &Touched::default())?;
     area_root(&action.target.path.0, &located, state)?;
-    Ok(survey)
+    if action.shared > Bytes::ZERO {
+        survey.shared = crate::plan::survey(&action.target.path.0)?.shared;
+    }
+    Ok(Some(survey))
 }
 
 /// What can be said about the depots without making anything.

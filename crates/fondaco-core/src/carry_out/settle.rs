@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use super::execute::{archive_name, lock};
 use super::holding::{remove_if_empty, reopen};
+use super::release;
 use super::{CarryOutError, EntryRecord, EntryState, Journal, RunRecord, RunState};
 use crate::archive::Depot;
 use crate::kernel::{self, CallError, Kind, Op, PrivateDir};
@@ -59,7 +60,7 @@ fn settle_run(journal: &mut Journal, run: &RunRecord, now: Time) -> Result<Settl
     let mut settled = Settled { run: run.id, finished: 0, returned: 0, not_begun: 0, failed: 0 };
     for entry in &mut entries {
         if entry.state == EntryState::Intended {
-            let outcome = settle_entry(entry)
+            let outcome = settle_entry(entry, now)
                 .unwrap_or_else(|refusal| (EntryState::Failed, refusal.to_string()));
             (entry.state, entry.message) = outcome;
             entry.at = now.rfc3339();
@@ -82,8 +83,14 @@ fn settle_run(journal: &mut Journal, run: &RunRecord, now: Time) -> Result<Settl
 }
 
 /// How one half-done action comes to stand.
-fn settle_entry(entry: &mut EntryRecord) -> Result<(EntryState, String), Refusal> {
+fn settle_entry(
+    entry: &mut EntryRecord,
+    now: Time,
+) -> Result<(EntryState, String), Refusal> {
     let path = entry.action.target.path.0.clone();
+    if entry.action.deed.is_release() {
+        return Ok(release::settled(&entry.action, now));
+    }
     let area = match entry.area.as_deref().map(reopen) {
         Some(Ok(area)) => area,
         Some(Err(Refusal::Gone(_))) | None => return Ok(not_held(entry)),
@@ -132,6 +139,8 @@ fn not_held(entry: &EntryRecord) -> (EntryState, String) {
             let place = Shown(&target.path.0);
             (EntryState::Failed, format!("{place} is neither in its place nor held"))
         }
+        // settled before it comes to this: nothing was ever moved
+        Deed::End { .. } | Deed::Cut | Deed::Save { .. } => (EntryState::Waiting, String::new()),
     }
 }
 

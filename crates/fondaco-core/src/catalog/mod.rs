@@ -396,6 +396,11 @@ impl Catalog {
         !self.is_directory(id) && self.owner[id.0 as usize] & MULTI_LINKED != 0
     }
 
+    /// Whether the scan met a name of this inode, of those that have several.
+    pub fn has_linked(&self, dev: u64, ino: u64) -> bool {
+        self.linked.contains_key(&(dev, ino))
+    }
+
     /// What lies directly in a directory, in the order it was read; nothing for anything else.
     pub fn children(&self, id: EntryId) -> impl ExactSizeIterator<Item = EntryId> + use<> {
         let (first, count) = self.row(id).map_or((0, 0), |row| (row.first_child, row.children));

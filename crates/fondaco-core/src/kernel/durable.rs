@@ -52,6 +52,11 @@ impl Aside {
         }
     }
 
+    /// Where it is until it has its name.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
     /// Syncs it, gives it its name and syncs the directory. Gives itself back, and leaves all as it was,
     /// if the name is taken already.
     ///

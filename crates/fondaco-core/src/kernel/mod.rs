@@ -5,26 +5,48 @@
 //! turn them on something else.
 
 mod beneath;
+mod btrfs;
 mod capacity;
+mod deleted_files;
 mod durable;
+mod ext;
+mod extents;
+mod ioctl;
 mod machine;
 mod mounts;
 mod open_files;
+mod private_mount;
+mod process;
+mod quota;
 mod read_dir;
 mod remove_tree;
+mod space_map;
 mod stat;
+mod xfs;
 
 pub use beneath::{CallError, Op, PrivateDir, open_beneath, open_directory, open_root, parent_of};
+pub use btrfs::{
+    BtrfsExtent, BtrfsExtents, BtrfsFiles, BtrfsSpace, BtrfsSums, btrfs_extents,
+    btrfs_file_extents, btrfs_subvolume, btrfs_sums,
+};
 pub use capacity::{Capacity, capacity};
+pub use deleted_files::{DeletedFile, DeletedFiles, Hold};
 pub use durable::{Aside, sync_directory, write_whole};
+pub use ext::{ExtHidden, ext_hidden};
+pub use extents::{Extent, extents};
 pub use machine::{
     effective_user, exposed_at, machine_id, own_descriptor_table, processor_time,
     raise_descriptor_limit, random_id,
 };
 pub use mounts::{Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};
+pub use private_mount::private_mount;
+pub use process::{Process, ProcessHandle};
+pub use quota::{Quota, QuotaOf, quotas};
 pub use read_dir::{DirReader, Listed, RawEntry, ReadOrder};
+pub use space_map::{Owner, Piece, space_map};
 pub use stat::{
     Kind, Stat, stat_at, stat_descriptor, stat_for_catalog, stat_open_for_catalog, stat_path,
     stat_plain_at,
 };
+pub use xfs::{XfsShape, xfs_shape};

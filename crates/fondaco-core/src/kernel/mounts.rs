@@ -13,6 +13,8 @@ use std::path::{Path, PathBuf};
 pub struct Mount {
     /// Id of the mount, as `statx(2)` reports it.
     pub id: u64,
+    /// Id of the mount that it lies in.
+    pub parent: u64,
     /// Device number of the file system.
     pub dev: u64,
     /// What part of the file system is mounted: `/`, or a directory of it for a bind mount.
@@ -50,7 +52,7 @@ fn parse_line(line: &[u8]) -> Option<Mount> {
     let mut fields = line.split(|b| *b == b' ');
     let mut next = || fields.next();
     let id = std::str::from_utf8(next()?).ok()?.parse().ok()?;
-    let _parent = next()?;
+    let parent = std::str::from_utf8(next()?).ok()?.parse().ok()?;
     let (major, minor) = std::str::from_utf8(next()?).ok()?.split_once(':')?;
     let dev = rustix::fs::makedev(major.parse().ok()?, minor.parse().ok()?);
     let root = unescaped(next()?);
@@ -62,7 +64,7 @@ fn parse_line(line: &[u8]) -> Option<Mount> {
     let super_options = next().unwrap_or_default();
     let read_only =
         [options, super_options].iter().any(|list| list.split(|b| *b == b',').any(|o| o == b"ro"));
-    Some(Mount { id, dev, root, mount_point, read_only, fs_type, source })
+    Some(Mount { id, parent, dev, root, mount_point, read_only, fs_type, source })
 }
 
 /// Undoes the octal escapes for space, tab, newline and backslash.
@@ -93,7 +95,7 @@ mod tests {
         let line = b"36 35 98:7 /part\\040one /mnt/tide\\011gauge\\134\xff rw,noatime master:1 \
                      shared:3 - ext4 /dev/sd\\040a ro,errors=continue";
         let mount = parse_line(line).unwrap();
-        assert_eq!(mount.id, 36);
+        assert_eq!((mount.id, mount.parent), (36, 35));
         assert_eq!(mount.dev, rustix::fs::makedev(98, 7));
         assert_eq!(mount.root, Path::new("/part one"));
         assert_eq!(mount.mount_point, Path::new(OsStr::from_bytes(b"/mnt/tide\tgauge\\\xff")));
@@ -109,6 +111,7 @@ mod tests {
     fn a_path_lies_on_the_deepest_mount() {
         let mount = |id, at: &str| Mount {
             id,
+            parent: 0,
             dev: 1,
             root: "/".into(),
             mount_point: at.into(),

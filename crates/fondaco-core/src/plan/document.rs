@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::{Forecast, Target};
+use super::{Forecast, HeldTarget, Target};
 use crate::kernel;
 use crate::shown::{DocPath, Shown};
 use crate::units::{Bytes, Time};
@@ -25,6 +25,20 @@ pub enum Deed {
         /// The depot's directory.
         depot: PathBuf,
     },
+    /// The processes that hold a deleted file are ended.
+    End {
+        /// At once and without asking (`SIGKILL`), not on request (`SIGTERM`).
+        by_force: bool,
+    },
+    /// A deleted file is cut to nothing while it is held.
+    Cut,
+    /// A deleted file is saved under a name, then cut to nothing.
+    Save {
+        /// The new file.
+        to: PathBuf,
+        /// It lies on the same volume, so that nothing is freed there.
+        same_volume: bool,
+    },
 }
 
 impl Deed {
@@ -34,7 +48,16 @@ impl Deed {
             Self::Delete => "delete",
             Self::SetAside => "set aside",
             Self::Archive { .. } => "archive",
+            Self::End { by_force: false } => "end process",
+            Self::End { by_force: true } => "kill process",
+            Self::Cut => "cut",
+            Self::Save { .. } => "save and cut",
         }
+    }
+
+    /// Whether it is about a deleted file that processes hold.
+    pub fn is_release(&self) -> bool {
+        matches!(self, Self::End { .. } | Self::Cut | Self::Save { .. })
     }
 }
 
@@ -54,6 +77,26 @@ pub struct Action {
     pub volume: DocPath,
     /// What it frees.
     pub frees: Forecast,
+    /// Bytes of its target that lie in extents which other files may share.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub shared: Bytes,
+    /// What its forecast stands on, one sentence each.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
+    /// Of a deleted file: who holds it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held: Option<HeldTarget>,
+}
+
+fn is_zero(bytes: &Bytes) -> bool {
+    *bytes == Bytes::ZERO
+}
+
+impl Action {
+    /// The name that people know its target by.
+    pub fn place(&self) -> &Path {
+        self.held.as_ref().map_or(&self.target.path.0, |held| &held.was.0)
+    }
 }
 
 /// See the [module](self).
@@ -158,6 +201,11 @@ impl Plan {
                 return Err(PlanError::Damaged(format!(
                     "the target {} is not an absolute path without `..`",
                     Shown(&action.target.path.0)
+                )));
+            }
+            if action.deed.is_release() != action.held.is_some() {
+                return Err(PlanError::Damaged(format!(
+                    "action {number} does not fit its target"
                 )));
             }
         }

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::ops::Bound;
 use std::path::{Path, PathBuf};
 
-use super::{Action, Deed, Forecast, Plan, PlanError, Refusal, Survey, forecast};
+use super::{Action, Deed, Forecast, Plan, PlanError, Refusal, Survey, forecast, notes};
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
 
@@ -19,12 +19,34 @@ pub struct Planned {
     pub reason: String,
     /// The mount point of its volume.
     pub volume: PathBuf,
+    /// The depot, if it is archived, lies on that volume too.
+    pub depot_on_volume: bool,
     /// Bytes that the catalog says it would free; used until it has been reviewed.
     pub estimate: Bytes,
     /// Entries in it, as the catalog says.
     pub entries: u64,
     /// How far its review is.
     pub review: Review,
+}
+
+impl Planned {
+    /// What its forecast stands on, one sentence each; nothing until it has been reviewed.
+    pub fn notes(&self) -> Vec<String> {
+        match &self.review {
+            Review::Ready(survey) => notes(&self.deed, survey, self.depot_on_volume),
+            _ => Vec::new(),
+        }
+    }
+
+    /// The name that people know it by.
+    pub fn place(&self) -> &Path {
+        match &self.review {
+            Review::Ready(survey) => {
+                survey.held.as_ref().map_or(&self.path, |held| &held.target.was.0)
+            }
+            _ => &self.path,
+        }
+    }
 }
 
 /// How far the close look at a planned thing is.
@@ -125,10 +147,11 @@ impl Draft {
         *self = Self::default();
     }
 
-    /// Changes what is done to a planned thing.
-    pub fn set_deed(&mut self, path: &Path, deed: Deed) {
+    /// Changes what is done to a planned thing. `depot_on_volume`: as in [`Planned`].
+    pub fn set_deed(&mut self, path: &Path, deed: Deed, depot_on_volume: bool) {
         if let Some(planned) = self.planned.iter_mut().find(|planned| planned.path == path) {
             planned.deed = deed;
+            planned.depot_on_volume = depot_on_volume;
         }
         self.forecast();
     }
@@ -169,6 +192,7 @@ impl Draft {
     pub fn to_plan(&self, protect: Vec<DocPath>, now: Time) -> Result<Plan, PlanError> {
         let actions = self.planned.iter().zip(&self.frees).filter_map(|(planned, frees)| {
             let Review::Ready(survey) = &planned.review else { return None };
+            let notes = planned.notes();
             Some(Action {
                 number: 0,
                 deed: planned.deed.clone(),
@@ -176,6 +200,12 @@ impl Draft {
                 target: survey.target.clone(),
                 volume: DocPath(planned.volume.clone()),
                 frees: *frees,
+                shared: match survey.shared.extents.is_empty() {
+                    true => Bytes::ZERO,
+                    false => Bytes::new(survey.shared.counted),
+                },
+                notes,
+                held: survey.held.as_ref().map(|held| held.target.clone()),
             })
         });
         Plan::new(actions.collect(), protect, now)
@@ -213,6 +243,7 @@ mod tests {
             deed,
             reason: "by hand".into(),
             volume: "/srv".into(),
+            depot_on_volume: false,
             estimate: Bytes::new(100),
             entries: 1,
             review: Review::Pending,
@@ -231,7 +262,7 @@ mod tests {
         assert_eq!(put(&mut draft, "/srv/ab"), Put::Added);
         assert_eq!(put(&mut draft, "/srv/a"), Put::TakenOff);
         assert_eq!(draft.planned().len(), 1);
-        draft.set_deed(Path::new("/srv/ab"), Deed::SetAside);
+        draft.set_deed(Path::new("/srv/ab"), Deed::SetAside, false);
         let frees = draft.relief(Path::new("/srv"));
         assert_eq!((frees.now, frees.later), (Bytes::ZERO, Bytes::new(100)));
     }

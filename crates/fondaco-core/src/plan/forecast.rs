@@ -1,11 +1,11 @@
-//! What a list of actions will free, to the byte, as far as names and blocks can tell.
+//! What a list of actions will free, to the byte, as far as names, blocks, extents and holders can tell.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
-use super::{Deed, Survey};
-use crate::units::Bytes;
+use super::{Deed, HeldBytes, Survey};
+use crate::units::{Bytes, UnitStyle};
 
 /// Bytes that an action frees.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,26 +21,121 @@ pub struct Forecast {
 ///
 /// An inode is freed by the action that takes its last name, so what several actions share is
 /// credited once, to the last of them; to none if a name stays elsewhere. If one of the names is
-/// only set aside, its bytes come later. An archive's own size is not counted against its relief.
+/// only set aside, its bytes come later. Likewise an extent that files share, where the file system
+/// tells how many references it has; where it does not, it is credited to none. A deleted file is
+/// freed by the action that ends the last of its holders. An archive's own size is not counted against
+/// its relief: [`notes`] say where it lies on the same volume.
 pub fn forecast<'a>(actions: impl IntoIterator<Item = (&'a Deed, &'a Survey)>) -> Vec<Forecast> {
-    let mut gone: HashMap<(u64, u64), (u32, bool)> = HashMap::new();
-    let mut forecasts = Vec::new();
-    for (deed, survey) in actions {
+    let mut so_far = SoFar::default();
+    actions.into_iter().map(|(deed, survey)| so_far.credit(deed, survey)).collect()
+}
+
+/// What the actions before have taken.
+#[derive(Default)]
+struct SoFar<'a> {
+    names: HashMap<(u64, u64), (u32, bool)>,
+    extents: HashMap<(u64, u64), (u64, bool)>,
+    ended: HashSet<u32>,
+    released: HashSet<(u64, u64)>,
+    held: Vec<&'a HeldBytes>,
+}
+
+impl<'a> SoFar<'a> {
+    fn credit(&mut self, deed: &Deed, survey: &'a Survey) -> Forecast {
+        if deed.is_release() {
+            return Forecast { now: self.release(deed, survey), later: Bytes::ZERO };
+        }
         let held = matches!(deed, Deed::SetAside);
         let mut frees = Forecast::default();
         let mut credit = |bytes: Bytes, later: bool| {
             if later { frees.later += bytes } else { frees.now += bytes }
         };
-        credit(survey.single, held);
+        credit(survey.single.less(Bytes::new(survey.shared.counted)), held);
         for (inode, (links, below, bytes)) in &survey.linked {
-            let so_far = gone.entry(*inode).or_insert((0, false));
-            so_far.0 += below;
-            so_far.1 |= held;
-            if so_far.0 >= *links {
-                credit(*bytes, so_far.1);
+            let names = self.names.entry(*inode).or_insert((0, false));
+            names.0 += below;
+            names.1 |= held;
+            if names.0 >= *links {
+                credit(*bytes, names.1);
             }
         }
-        forecasts.push(frees);
+        for extent in &survey.shared.extents {
+            let seen = self.extents.entry(extent.place).or_insert((0, false));
+            seen.0 += 1;
+            seen.1 |= held;
+            if Some(seen.0) == extent.references {
+                credit(Bytes::new(extent.bytes), seen.1);
+            }
+        }
+        frees
     }
-    forecasts
+
+    /// What lets go of deleted files frees.
+    fn release(&mut self, deed: &Deed, survey: &'a Survey) -> Bytes {
+        let Some(held) = &survey.held else { return Bytes::ZERO };
+        if let Deed::End { .. } = deed {
+            self.ended.extend(held.target.holders.iter().map(|process| process.pid));
+            self.held.extend(&held.together);
+            let free: Vec<_> = self
+                .held
+                .iter()
+                .filter(|file| file.holders.iter().all(|pid| self.ended.contains(pid)))
+                .filter(|file| self.released.insert(file.inode))
+                .map(|file| file.bytes)
+                .collect();
+            return free.into_iter().sum();
+        }
+        let first = self.released.insert((survey.target.device, survey.target.inode));
+        let stays = matches!(deed, Deed::Save { same_volume: true, .. });
+        if first && !stays { survey.target.allocated } else { Bytes::ZERO }
+    }
+}
+
+/// Why an action frees less at once than its target takes, or what else its forecast stands on; one
+/// sentence each. `same_volume`: the depot of an archive lies on the target's own volume.
+pub fn notes(deed: &Deed, survey: &Survey, same_volume: bool) -> Vec<String> {
+    let binary = |bytes: Bytes| bytes.shown(UnitStyle::Binary);
+    let mut notes = Vec::new();
+    if let Some(held) = &survey.held {
+        let more: Vec<_> = held.target.holders.iter().map(|p| format!("{} (pid {})", p.command, p.pid)).collect();
+        if matches!(deed, Deed::End { .. }) && more.len() > 1 {
+            notes.push(format!("freed only once all of them have ended: {}", more.join(", ")));
+        }
+        if let Deed::Save { same_volume: true, .. } = deed {
+            notes.push("saved on the same volume: frees nothing there".to_owned());
+        }
+        return notes;
+    }
+    let size = survey.target.allocated;
+    match deed {
+        Deed::SetAside => notes.push(format!(
+            "moved within its volume: its {} are freed when it is purged",
+            binary(size)
+        )),
+        Deed::Archive { .. } if same_volume => notes.push(
+            "the depot lies on the same volume: what the archive takes comes off".to_owned(),
+        ),
+        _ => {}
+    }
+    let linked: Bytes = survey
+        .linked
+        .values()
+        .filter(|(links, below, _)| below < links)
+        .map(|(.., bytes)| *bytes)
+        .sum();
+    if linked > Bytes::ZERO {
+        notes.push(format!("{} have another name elsewhere, which keeps them", binary(linked)));
+    }
+    let mut seen: HashMap<(u64, u64), u64> = HashMap::new();
+    for extent in &survey.shared.extents {
+        *seen.entry(extent.place).or_default() += 1;
+    }
+    let kept = survey.shared.extents.iter().filter(|extent| {
+        extent.references.is_none_or(|references| seen[&extent.place] < references)
+    });
+    let kept: Bytes = kept.map(|extent| Bytes::new(extent.bytes)).sum();
+    if kept > Bytes::ZERO {
+        notes.push(format!("{} lie in extents that other files share", binary(kept)));
+    }
+    notes
 }

@@ -8,11 +8,15 @@
 mod document;
 mod draft;
 mod forecast;
+mod held;
 mod refusal;
+mod shared_extents;
 mod survey;
 
 pub use document::{Action, Deed, Plan, PlanError, VERSION};
 pub use draft::{Draft, Planned, Put, Review};
-pub use forecast::{Forecast, forecast};
+pub use forecast::{Forecast, forecast, notes};
+pub use held::{HeldBytes, HeldSurvey, HeldTarget, survey_held};
 pub use refusal::Refusal;
+pub use shared_extents::{Shared, SharedExtent};
 pub use survey::{Each, Located, Survey, Target, Touched, Visit, locate, survey, survey_at};

@@ -42,6 +42,14 @@ pub enum Refusal {
     /// It carries the immutable or the append-only attribute.
     #[error("{} is marked immutable or append-only (see lsattr)", Shown(.0))]
     Immutable(PathBuf),
+    /// It is a deleted file that a guard does not let go of.
+    #[error("{} (deleted) is left as it is: {reason}", Shown(path))]
+    NotReleased {
+        /// Its path as it was.
+        path: PathBuf,
+        /// Why.
+        reason: String,
+    },
     /// An archive cannot keep it.
     #[error("{} cannot be archived: {reason}", Shown(path))]
     NotArchivable {

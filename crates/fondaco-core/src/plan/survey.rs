@@ -9,7 +9,8 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::Refusal;
+use super::shared_extents::Sharing;
+use super::{HeldSurvey, Refusal, Shared};
 use crate::kernel::{self, CallError, DirReader, Kind, Op, Stat};
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
@@ -78,6 +79,10 @@ pub struct Survey {
     pub linked: HashMap<(u64, u64), (u32, u32, Bytes)>,
     /// Whether there is a socket, which no archive can keep; its path.
     pub socket: Option<PathBuf>,
+    /// What it shares with others on a file system where files can.
+    pub shared: Shared,
+    /// Of a deleted file: who holds it.
+    pub held: Option<HeldSurvey>,
 }
 
 /// Inodes whose names or change times this run itself has altered, so that another name of the
@@ -165,7 +170,15 @@ pub type Each<'a> = dyn FnMut(Visit<'_>) -> Result<(), Refusal> + 'a;
 /// [`Refusal`]: gone, another volume below it, immutable, or not readable.
 pub fn survey(path: &Path) -> Result<Survey, Refusal> {
     let located = locate(path)?;
-    survey_at(located.parent.as_fd(), &located.name, path, &Touched::default(), &mut |_| Ok(()))
+    let parent = located.parent.as_fd();
+    let sharing = Sharing::of(parent);
+    let mut shared = Shared::default();
+    let mut survey = survey_at(parent, &located.name, path, &Touched::default(), &mut |visit| {
+        sharing.note(&visit, &mut shared);
+        Ok(())
+    })?;
+    survey.shared = shared;
+    Ok(survey)
 }
 
 /// As [`survey`], for an entry of an open directory. `path` is the name it goes by in the record;
@@ -210,6 +223,8 @@ pub fn survey_at(
             single: Bytes::ZERO,
             linked: HashMap::new(),
             socket: None,
+            shared: Shared::default(),
+            held: None,
         },
         mount: top.mount,
         path,

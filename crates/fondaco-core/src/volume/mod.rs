@@ -5,7 +5,7 @@
 
 mod simulated;
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc;
 use std::time::{Duration, Instant};
@@ -14,7 +14,7 @@ use serde::Serialize;
 
 pub use simulated::used_below;
 
-use crate::kernel::{self, Capacity, Mount, capacity};
+use crate::kernel::{self, Capacity, DeletedFile, Mount, Quota, capacity, quotas};
 use crate::state::State;
 use crate::units::{Bytes, Level};
 
@@ -50,6 +50,17 @@ impl Class {
     }
 }
 
+/// Another place where a volume is mounted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Place {
+    /// Where.
+    pub mount_point: PathBuf,
+    /// What part of it.
+    pub root: PathBuf,
+    /// Nothing can be changed there.
+    pub read_only: bool,
+}
+
 /// One mounted file system.
 #[derive(Clone, Debug)]
 pub struct Volume {
@@ -63,8 +74,16 @@ pub struct Volume {
     pub class: Class,
     /// Nothing on it can be changed.
     pub read_only: bool,
-    /// Its device number.
+    /// Its device number, as the mount table has it.
     pub dev: u64,
+    /// What part of the file system is mounted there: `/`, or a directory or subvolume of it.
+    pub root: PathBuf,
+    /// Where else the same file system is mounted, wholly or in part: the same space, counted once.
+    pub also: Vec<Place>,
+    /// The device can be pulled out.
+    pub removable: bool,
+    /// Limits of users, groups and projects, the fullest first.
+    pub quotas: Vec<Quota>,
     /// Its room, or why that is not known.
     pub capacity: Result<Capacity, String>,
     /// The level that it should be below.
@@ -72,9 +91,31 @@ pub struct Volume {
 }
 
 impl Volume {
+    /// How much of a path is the way to this volume, in components; `None` if it does not lie below any
+    /// place where it is mounted.
+    pub fn depth_above(&self, path: &Path) -> Option<usize> {
+        let places = self.also.iter().map(|place| &place.mount_point);
+        let above = places.chain([&self.mount_point]).filter(|point| path.starts_with(point));
+        above.map(|point| point.components().count()).max()
+    }
+
     /// Its level, if it answered.
     pub fn level(&self) -> Option<Level> {
         self.capacity.as_ref().ok().map(Capacity::level)
+    }
+
+    /// Inodes stand above the waterline: soon no file can be made although there is room.
+    pub fn short_of_inodes(&self) -> bool {
+        let level = self.capacity.as_ref().ok().and_then(Capacity::inode_level);
+        level.is_some_and(|level| level > self.waterline)
+    }
+
+    /// Limits of which more is in use than the waterline allows.
+    pub fn tight_quotas(&self) -> impl Iterator<Item = &Quota> {
+        let tight = |quota: &&Quota| {
+            quota.level() > Some(self.waterline) || quota.inode_level() > Some(self.waterline)
+        };
+        self.quotas.iter().filter(tight)
     }
 
     /// Bytes still missing to bring the level below the waterline once `relief` has been freed.
@@ -89,29 +130,57 @@ impl Volume {
 /// All volumes that hold data, simulated and real ones first. A file system that is mounted in
 /// several places is listed once, where its root is or else where it was mounted first.
 pub fn volumes(state: &State) -> Vec<Volume> {
-    let mut seen = HashSet::new();
-    let mut mounts = kernel::mounts().unwrap_or_default();
-    // what another mount covers cannot be reached
-    let newest: HashMap<PathBuf, u64> =
-        mounts.iter().map(|mount| (mount.mount_point.clone(), mount.id)).collect();
-    mounts.retain(|mount| newest.get(&mount.mount_point) == Some(&mount.id));
-    mounts.sort_by_key(|mount| mount.root != Path::new("/"));
-    let real = mounts.into_iter().filter(|mount| {
-        class_of(&mount.fs_type) != Class::Kernel && seen.insert((mount.dev, mount.source.clone()))
-    });
-    let asked: Vec<_> = real.map(|mount| (ask(mount.mount_point.clone()), mount)).collect();
+    let mut mounts = reachable(kernel::mounts().unwrap_or_default());
+    mounts.retain(|mount| class_of(&mount.fs_type) != Class::Kernel);
+    let asked: Vec<_> =
+        grouped(mounts).into_iter().map(|(mount, also)| (ask(&mount), mount, also)).collect();
     // all of them together, however many do not answer
     let since = Instant::now();
+    let real = asked
+        .into_iter()
+        .map(|(answer, mount, also)| from_mount(mount, also, &answer, since, state));
     let mut found: Vec<Volume> = state
         .settings
         .simulated
         .iter()
         .map(|volume| simulated::volume(volume, state))
-        .chain(asked.into_iter().map(|(answer, mount)| from_mount(mount, &answer, since, state)))
+        .chain(real)
         .filter(|volume| !matches!(&volume.capacity, Ok(c) if c.total == Bytes::ZERO))
         .collect();
     found.sort_by(|a, b| (a.class, &a.mount_point).cmp(&(b.class, &b.mount_point)));
     found
+}
+
+/// How many mounts are interfaces of the kernel, which hold nobody's data and are not listed.
+pub fn interfaces() -> usize {
+    let mounts = kernel::mounts().unwrap_or_default();
+    mounts.iter().filter(|mount| class_of(&mount.fs_type) == Class::Kernel).count()
+}
+
+/// Without what another mount covers, which cannot be reached.
+fn reachable(mut mounts: Vec<Mount>) -> Vec<Mount> {
+    let newest: HashMap<PathBuf, u64> =
+        mounts.iter().map(|mount| (mount.mount_point.clone(), mount.id)).collect();
+    mounts.retain(|mount| newest.get(&mount.mount_point) == Some(&mount.id));
+    mounts
+}
+
+/// The mounts of one file system together: first where its root is, or else where it was mounted first.
+fn grouped(mut mounts: Vec<Mount>) -> Vec<(Mount, Vec<Place>)> {
+    mounts.sort_by_key(|mount| mount.root != Path::new("/"));
+    let mut groups: Vec<(Mount, Vec<Place>)> = Vec::new();
+    for mount in mounts {
+        let same = |first: &Mount| first.dev == mount.dev && first.fs_type == mount.fs_type;
+        match groups.iter_mut().find(|(first, _)| same(first)) {
+            Some((_, also)) => also.push(Place {
+                mount_point: mount.mount_point,
+                root: mount.root,
+                read_only: mount.read_only,
+            }),
+            None => groups.push((mount, Vec::new())),
+        }
+    }
+    groups
 }
 
 /// The volume that holds `path`, freshly asked.
@@ -121,18 +190,36 @@ pub fn volume_of(path: &Path, state: &State) -> Option<Volume> {
         return Some(simulated::volume(volume, state));
     }
     let mounts = kernel::mounts().ok()?;
-    let mount = kernel::mount_of(path, &mounts)?.clone();
-    let answer = ask(mount.mount_point.clone());
-    Some(from_mount(mount, &answer, Instant::now(), state))
+    let on = kernel::mount_of(path, &mounts)?.clone();
+    let same = |mount: &Mount| mount.dev == on.dev && mount.fs_type == on.fs_type;
+    let of_volume = reachable(mounts).into_iter().filter(same).collect();
+    let (mount, also) = grouped(of_volume).into_iter().next().unwrap_or((on, Vec::new()));
+    let answer = ask(&mount);
+    Some(from_mount(mount, also, &answer, Instant::now(), state))
 }
 
-/// Where the volume that holds `path` is mounted; asks no file system.
+/// Where the volume that holds `path` is mounted, as [`volumes`] has it; asks no file system.
 pub fn volume_root(path: &Path, state: &State, mounts: &[Mount]) -> PathBuf {
     let simulated = state.settings.simulated.iter().find(|volume| path.starts_with(&volume.path));
     let simulated = simulated.map(|volume| volume.path.clone());
-    simulated
-        .or_else(|| Some(kernel::mount_of(path, mounts)?.mount_point.clone()))
-        .unwrap_or_else(|| "/".into())
+    let real = || {
+        let on = kernel::mount_of(path, mounts)?;
+        let same = |mount: &&Mount| mount.dev == on.dev && mount.fs_type == on.fs_type;
+        let first = grouped(reachable(mounts.iter().filter(same).cloned().collect()));
+        Some(first.into_iter().next().map_or_else(|| on.clone(), |(mount, _)| mount).mount_point)
+    };
+    simulated.or_else(real).unwrap_or_else(|| "/".into())
+}
+
+/// Where the volume is mounted that a deleted file takes space on, as [`volumes`] has it; asks no file
+/// system. `None` if it is mounted nowhere that this process sees.
+pub fn root_of_held(file: &DeletedFile, state: &State, mounts: &[Mount]) -> Option<PathBuf> {
+    let simulated = state.settings.simulated.iter().find(|v| file.path.starts_with(&v.path));
+    if let Some(volume) = simulated {
+        return Some(volume.path.clone());
+    }
+    let mount = mounts.iter().rfind(|mount| mount.dev == file.volume)?;
+    Some(volume_root(&mount.mount_point, state, mounts))
 }
 
 /// Whether a file system type is an interface of the kernel and holds nobody's data.
@@ -163,25 +250,47 @@ fn class_of(fs_type: &str) -> Class {
     }
 }
 
-type Answer = mpsc::Receiver<std::io::Result<Capacity>>;
+/// What a file system says: its room, and the limits that it keeps.
+type Answer = mpsc::Receiver<(std::io::Result<Capacity>, Vec<Quota>)>;
 
 /// Asks on a thread of its own: a dead server can hold the question for ever.
-fn ask(mount_point: PathBuf) -> Answer {
+fn ask(mount: &Mount) -> Answer {
     let (answer, wait) = mpsc::channel();
+    let (mount_point, source) = (mount.mount_point.clone(), mount.source.clone());
+    let is_local = class_of(&mount.fs_type) == Class::Storage && source.is_absolute();
     std::thread::spawn(move || {
+        let capacity = capacity(&mount_point);
+        // who may not ask for limits sees none
+        let quotas = if is_local { quotas(&source).unwrap_or_default() } else { Vec::new() };
         // nobody may be waiting any more
-        let _ = answer.send(capacity(&mount_point));
+        let _ = answer.send((capacity, quotas));
     });
     wait
+}
+
+/// Whether the kernel says of a device, or of the disk that it is a part of, that it can be pulled out.
+fn is_removable(dev: u64) -> bool {
+    let (major, minor) = (rustix::fs::major(dev), rustix::fs::minor(dev));
+    let device = PathBuf::from(format!("/sys/dev/block/{major}:{minor}"));
+    [device.join("removable"), device.join("../removable")]
+        .iter()
+        .find_map(|file| std::fs::read_to_string(file).ok())
+        .is_some_and(|text| text.trim() == "1")
 }
 
 /// How long file systems have to answer.
 const PATIENCE: Duration = Duration::from_secs(2);
 
-fn from_mount(mount: Mount, answer: &Answer, asked: Instant, state: &State) -> Volume {
-    let capacity = match answer.recv_timeout(PATIENCE.saturating_sub(asked.elapsed())) {
-        Ok(answer) => answer.map_err(|error| error.to_string()),
-        Err(_) => Err("does not answer".to_owned()),
+fn from_mount(
+    mount: Mount,
+    also: Vec<Place>,
+    answer: &Answer,
+    asked: Instant,
+    state: &State,
+) -> Volume {
+    let (capacity, quotas) = match answer.recv_timeout(PATIENCE.saturating_sub(asked.elapsed())) {
+        Ok((answer, quotas)) => (answer.map_err(|error| error.to_string()), quotas),
+        Err(_) => (Err("does not answer".to_owned()), Vec::new()),
     };
     Volume {
         waterline: state.waterline(&mount.mount_point),
@@ -191,35 +300,80 @@ fn from_mount(mount: Mount, answer: &Answer, asked: Instant, state: &State) -> V
         fs_type: mount.fs_type,
         read_only: mount.read_only,
         dev: mount.dev,
+        root: mount.root,
+        also,
+        removable: is_removable(mount.dev),
+        quotas,
         capacity,
     }
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
 
-    #[test]
-    fn what_is_to_find_is_what_stands_above_the_waterline() {
+    /// A volume of a thousand bytes, 913 of them in use.
+    pub(crate) fn volume(mount_point: &Path, source: &Path) -> Volume {
         let capacity = Capacity {
             total: Bytes::new(1000),
             used: Bytes::new(913),
             free_root: Bytes::new(87),
             ..Capacity::default()
         };
-        let volume = Volume {
-            mount_point: "/srv".into(),
-            source: "/dev/a".into(),
+        Volume {
+            mount_point: mount_point.to_owned(),
+            source: source.to_owned(),
             fs_type: "ext4".into(),
             class: Class::Storage,
             read_only: false,
             dev: 0,
+            root: "/".into(),
+            also: Vec::new(),
+            removable: false,
+            quotas: Vec::new(),
             capacity: Ok(capacity),
             waterline: Level::from_permille(800),
-        };
+        }
+    }
+
+    #[test]
+    fn what_is_to_find_is_what_stands_above_the_waterline() {
+        let volume = volume(Path::new("/srv"), Path::new("/dev/a"));
         let to_find = |relief| volume.to_find(Bytes::new(relief)).get();
         assert_eq!((to_find(0), to_find(100), to_find(113), to_find(500)), (113, 13, 0, 0));
         assert_eq!(volume.level(), Some(Level::from_permille(913)));
+    }
+
+    #[test]
+    fn the_mounts_of_one_file_system_are_one_group_and_what_is_covered_is_in_none() {
+        let mount = |id, dev, root: &str, at: &str| Mount {
+            id,
+            parent: 0,
+            dev,
+            root: root.into(),
+            mount_point: at.into(),
+            read_only: id == 4,
+            fs_type: "btrfs".into(),
+            source: "/dev/a".into(),
+        };
+        let table = vec![
+            mount(1, 7, "/@home", "/home"),
+            mount(2, 9, "/", "/srv"),
+            mount(3, 7, "/", "/"),
+            mount(4, 7, "/@home/tide", "/mnt/tide"),
+            mount(5, 8, "/", "/srv"),
+        ];
+        let groups = grouped(reachable(table));
+        let seen: Vec<(&Path, Vec<&Path>)> = groups
+            .iter()
+            .map(|(first, also)| {
+                (&*first.mount_point, also.iter().map(|place| &*place.mount_point).collect())
+            })
+            .collect();
+        let p = Path::new;
+        assert_eq!(seen, [(p("/"), vec![p("/home"), p("/mnt/tide")]), (p("/srv"), vec![])]);
+        assert!(groups[0].1[1].read_only && !groups[0].1[0].read_only);
+        assert_eq!(groups[1].0.dev, 8, "the mount that covers, not the covered one");
     }
 
     #[test]

@@ -6,9 +6,9 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use super::{Class, Volume};
-use crate::kernel::{self, Capacity, DirReader, Kind};
+use crate::kernel::{self, Capacity, DeletedFiles, DirReader, Kind};
 use crate::state::{SimulatedVolume, State};
-use crate::units::Bytes;
+use crate::units::{Bytes, Time};
 
 /// Bytes on disk below a directory, itself included, every inode once. For trees of demo size: it
 /// goes one by one. What cannot be read is left out.
@@ -36,7 +36,9 @@ pub fn used_below(root: &Path) -> Bytes {
 }
 
 pub(super) fn volume(simulated: &SimulatedVolume, state: &State) -> Volume {
-    let used = used_below(&simulated.path);
+    let held = DeletedFiles::collect(Time::now());
+    let held = held.below(&simulated.path).filter_map(|file| file.allocated);
+    let used = used_below(&simulated.path) + held.sum();
     let free = simulated.capacity.less(used);
     let stat = kernel::stat_path(&simulated.path);
     let capacity = match &stat {
@@ -58,6 +60,10 @@ pub(super) fn volume(simulated: &SimulatedVolume, state: &State) -> Volume {
         class: Class::Simulated,
         read_only: false,
         dev: stat.map_or(0, |stat| stat.dev),
+        root: "/".into(),
+        also: Vec::new(),
+        removable: false,
+        quotas: Vec::new(),
         capacity,
         waterline: state.waterline(&simulated.path),
     }

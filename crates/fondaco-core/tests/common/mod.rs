@@ -67,6 +67,7 @@ impl Place {
                 deed: deed.clone(),
                 reason: "by hand".into(),
                 volume: self.root.clone(),
+                depot_on_volume: false,
                 estimate: Bytes::ZERO,
                 entries: 1,
                 review: Review::Pending,

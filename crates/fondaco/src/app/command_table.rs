@@ -26,6 +26,8 @@ pub enum Command {
     FindName,
     TypePath,
     Waterline,
+    Books,
+    OpenBooks,
     Rescan,
     SavedScans,
     Unreadable,
@@ -124,6 +126,14 @@ fn on_entry(model: &Model) -> bool {
     model.station == Station::Directories && model.directories.selected_entry().is_some()
 }
 
+fn on_held(model: &Model) -> bool {
+    model.station == Station::Leftovers && model.selected_held().is_some()
+}
+
+fn on_volume(model: &Model) -> bool {
+    model.station == Station::Volumes && model.selected_volume().is_some()
+}
+
 fn in_trail(model: &Model) -> bool {
     model.focus == Focus::Trail
 }
@@ -191,6 +201,8 @@ fn run_has_rest(model: &Model) -> bool {
 pub static COMMANDS: &[Row] = &[
     row(Command::PlanIt, "plan it", &[Key::Char(' ')], 1, on_entry,
         "choose what is to be done with the selected entry, or take it off the plan"),
+    row(Command::PlanIt, "plan it", &[Key::Char(' ')], 1, on_held,
+        "choose how the deleted file is let go of, or take it off the plan"),
     row(Command::Mark, "mark", &[Key::Char(' ')], 1, on_run_entry,
         "mark the action, to put several back at once"),
     row(Command::PutBack, "put back", &[Key::Char('b')], 2, can_put_back,
@@ -212,7 +224,11 @@ pub static COMMANDS: &[Row] = &[
     row(Command::StopRun, "stop the run", &[Key::Char('S')], 1, |m| m.run.can_stop(),
         "stop after what is half done has been brought to its end"),
     row(Command::Enter, "go in", &[Key::Enter, Key::Right], 2, can_enter,
-        "scan the volume, go into the directory, open the tail or the run"),
+        "scan the volume, go into the directory, open the tail, the run or the line of the books"),
+    row(Command::Books, "books", &[Key::Char('b')], 3, on_volume,
+        "explain what the volume says is in use, line by line; scans it if that has not been done"),
+    row(Command::OpenBooks, "to the books", &[Key::Tab], 4, |m| on_volume(m) && m.shown_books().is_some(),
+        "go between the volumes and the lines of the books"),
     row(Command::GoOut, "go out", &[Key::Left, Key::Backspace], 3, |m| can_go_out(m) && !in_trail(m),
         "go to the directory above"),
     row(Command::Trail, "ancestors", &[Key::Tab], 6, can_go_out,

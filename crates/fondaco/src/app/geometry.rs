@@ -62,6 +62,7 @@ pub fn list_rows(model: &Model) -> usize {
     let taken = match model.station {
         Station::Plan => 5,
         Station::Journal => 3,
+        Station::Leftovers => 6,
         _ => 1,
     };
     usize::from(frame.panel.height.saturating_sub(taken)).max(1)

@@ -9,18 +9,20 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 
 use fondaco_core::analysis::{Protection, gather};
+use fondaco_core::books::{books, settle_writes};
 use fondaco_core::carry_out::{
     CarryOutError, Figures, Journal, RunSummary, Watch, carry_out, finish, purge, put_back,
     rehearse, remainder, settle,
 };
 use fondaco_core::catalog::Catalog;
-use fondaco_core::kernel::OpenFiles;
+use fondaco_core::history::{History, Outlook};
+use fondaco_core::kernel::{DeletedFiles, OpenFiles};
 use fondaco_core::plan::{Plan, Refusal, survey};
 use fondaco_core::saved::{self, SavedScan};
 use fondaco_core::scan::{Options, Scan, ScanError, reconcile, replace};
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time};
-use fondaco_core::volume::{volume_of, volumes};
+use fondaco_core::volume::{Volume, volume_of, volumes};
 
 use super::input::Event;
 use super::message::{Job, Message};
@@ -80,7 +82,8 @@ fn words(error: impl std::error::Error) -> String {
 
 fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Option<Arc<Scan>>>) {
     let message = match job {
-        Job::LoadVolumes(state) => Message::Volumes(volumes(&state)),
+        Job::LoadVolumes(state) => ask_volumes(&state),
+        Job::Books(volume, catalog, state) => draw_up_books(&volume, catalog.as_deref(), &state),
         Job::Scan(number, roots, now) => {
             let options = Options::new(now);
             match Scan::start(&roots, &options) {
@@ -151,6 +154,36 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
         Job::StopScan | Job::StopRun | Job::Evidence { .. } => return,
     };
     send(messages, message);
+}
+
+/// The volumes, sampled into the history on the way, and the deleted files on them.
+fn ask_volumes(state: &State) -> Message {
+    let (volumes, now) = (volumes(state), Time::now());
+    let history = History::open(&state.history_file()).and_then(|mut history| {
+        history.sample(&volumes, now)?;
+        Ok(history)
+    });
+    // without a history there is no forecast, and that is all
+    let outlooks = history.map_or_else(
+        |_| Vec::new(),
+        |history| {
+            let outlook = |volume| history.outlook(volume, now).unwrap_or(Outlook::NotYet);
+            volumes.iter().map(outlook).collect()
+        },
+    );
+    Message::Volumes { volumes, outlooks, held: DeletedFiles::collect(now) }
+}
+
+fn draw_up_books(volume: &Volume, catalog: Option<&RwLock<Catalog>>, state: &State) -> Message {
+    let mount_point = volume.mount_point.clone();
+    let drawn = settle_writes(volume).and_then(|()| {
+        let catalog = catalog.map(|c| c.read().unwrap_or_else(PoisonError::into_inner));
+        // asked anew: what it said is some seconds old
+        let fresh = volume_of(&volume.mount_point, state).unwrap_or_else(|| volume.clone());
+        let now = Time::now();
+        books(&fresh, catalog.as_deref(), &DeletedFiles::collect(now), now)
+    });
+    Message::Books { mount_point, outcome: Box::new(drawn.map_err(words)) }
 }
 
 /// When the application has gone, nobody needs to hear.

@@ -4,10 +4,13 @@ use std::path::PathBuf;
 use std::sync::{Arc, RwLock};
 
 use fondaco_core::analysis::Evidence;
+use fondaco_core::books::Books;
 use fondaco_core::carry_out::{
     EntryRecord, Figures, Rehearsal, Returned, RunRecord, RunSummary, Settled,
 };
 use fondaco_core::catalog::{Catalog, EntryId};
+use fondaco_core::history::Outlook;
+use fondaco_core::kernel::DeletedFiles;
 use fondaco_core::plan::{Plan, Refusal, Survey};
 use fondaco_core::scan::Progress;
 use fondaco_core::state::State;
@@ -40,7 +43,21 @@ pub enum Message {
     /// Time has passed.
     Tick(Time),
     /// The volumes have been asked.
-    Volumes(Vec<Volume>),
+    Volumes {
+        /// Which there are.
+        volumes: Vec<Volume>,
+        /// Where each is going, in the same order; nothing without a history.
+        outlooks: Vec<Outlook>,
+        /// Deleted files that processes hold.
+        held: DeletedFiles,
+    },
+    /// The books of a volume have been drawn up, or not.
+    Books {
+        /// Of which.
+        mount_point: PathBuf,
+        /// What they say.
+        outcome: Box<Result<Books, String>>,
+    },
     /// A scan has begun.
     ScanBegun {
         /// Which.
@@ -140,6 +157,8 @@ pub enum Message {
 pub enum Job {
     /// Ask the volumes.
     LoadVolumes(State),
+    /// Draw up the books of a volume, with the scan of it if there is one.
+    Books(Box<Volume>, Option<Arc<RwLock<Catalog>>>, State),
     /// Scan; the number tells it from earlier ones.
     Scan(u64, Vec<PathBuf>, Time),
     /// End the scan.

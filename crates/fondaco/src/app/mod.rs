@@ -44,6 +44,10 @@ pub fn deed_letter(deed: &Deed) -> char {
         Deed::Delete => 'D',
         Deed::SetAside => 'S',
         Deed::Archive { .. } => 'A',
+        Deed::End { by_force: false } => 'E',
+        Deed::End { by_force: true } => 'K',
+        Deed::Cut => 'C',
+        Deed::Save { .. } => 'V',
     }
 }
 

@@ -5,15 +5,17 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, RwLock};
 
 use fondaco_core::analysis::Evidence;
+use fondaco_core::books::Books;
 use fondaco_core::carry_out::{EntryRecord, EntryState, Figures, Rehearsal, RunRecord, RunSummary};
 use fondaco_core::catalog::{AgeProfile, Catalog, EntryId, Order, Tail};
-use fondaco_core::kernel::Kind;
+use fondaco_core::history::Outlook;
+use fondaco_core::kernel::{DeletedFile, DeletedFiles, Kind};
 use fondaco_core::plan::{Deed, Draft, Planned, Review};
 use fondaco_core::saved::About;
 use fondaco_core::scan::Progress;
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, UnitStyle};
-use fondaco_core::volume::Volume;
+use fondaco_core::volume::{Class, Volume};
 
 /// A stop on the route of the work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -79,7 +81,6 @@ impl Station {
             Self::Ages => Some("how old against how large, as a matrix to choose from"),
             Self::Breakdown => Some("bytes by kind, extension, owner, group and name family"),
             Self::Duplicates => Some("same contents, and which tree is contained in which"),
-            Self::Leftovers => Some("empty, broken, temporary, orphaned and regenerable things"),
             Self::Rules => Some(
                 "rules edited and tried on screen; today: fondaco plan --rules FILE PATH -o plan.json",
             ),
@@ -96,6 +97,8 @@ pub enum Focus {
     Panel,
     /// The trail of ancestors above it.
     Trail,
+    /// The books below the volumes.
+    Books,
 }
 
 /// How grave a notice is.
@@ -279,6 +282,27 @@ impl ScanState {
     }
 }
 
+/// The books of a volume, below the list of volumes.
+#[derive(Clone, Debug, Default)]
+pub struct BooksState {
+    /// Which volume they are of, or are being drawn up of.
+    pub of: Option<PathBuf>,
+    /// They are being drawn up.
+    pub running: bool,
+    /// What came of it.
+    pub outcome: Option<Result<Books, String>>,
+    /// The selected line.
+    pub cursor: usize,
+}
+
+impl BooksState {
+    /// The books of a volume, if they have been drawn up.
+    pub fn of_volume(&self, mount_point: &Path) -> Option<&Books> {
+        let books = self.outcome.as_ref()?.as_ref().ok()?;
+        (books.mount_point == mount_point).then_some(books)
+    }
+}
+
 /// What the Plan station is doing.
 #[derive(Clone, Debug, Default)]
 pub enum RunStage {
@@ -357,6 +381,8 @@ pub enum Asking {
     Path,
     /// A waterline for this mount point.
     Waterline(PathBuf),
+    /// A new file that a held file is saved as: device and inode, whether the plan has it already.
+    SaveHeld((u64, u64), bool),
 }
 
 /// What stands in front of the station.
@@ -368,6 +394,10 @@ pub enum Overlay {
         path: PathBuf,
         /// Display form of its name.
         name: String,
+        /// What can be done, the safest first.
+        deeds: Vec<Deed>,
+        /// Of a deleted file that is held: device and inode.
+        held: Option<(u64, u64)>,
         /// What it would free.
         bytes: Bytes,
         /// Which deed is selected.
@@ -404,10 +434,12 @@ pub enum Overlay {
         /// The selected one.
         cursor: usize,
     },
-    /// What the scan could not read.
-    Unreadable {
-        /// One line for each place.
-        places: Vec<String>,
+    /// Lines behind something: what the scan could not read, what a line of the books is made of.
+    Listing {
+        /// What they are.
+        title: String,
+        /// One for each.
+        lines: Vec<String>,
         /// First line shown.
         offset: usize,
     },
@@ -419,8 +451,19 @@ pub enum Overlay {
 }
 
 /// The deeds in the order in which they are offered: the safest first.
-pub fn deeds(depot: &Path) -> [Deed; 3] {
-    [Deed::SetAside, Deed::Archive { depot: depot.to_owned() }, Deed::Delete]
+pub fn deeds(depot: &Path) -> Vec<Deed> {
+    vec![Deed::SetAside, Deed::Archive { depot: depot.to_owned() }, Deed::Delete]
+}
+
+/// What can be done with a deleted file that is held: what loses least first. Where it is saved is asked
+/// for when that is chosen.
+pub fn held_deeds() -> Vec<Deed> {
+    vec![
+        Deed::End { by_force: false },
+        Deed::Save { to: PathBuf::new(), same_volume: false },
+        Deed::Cut,
+        Deed::End { by_force: true },
+    ]
 }
 
 /// See the [module](self).
@@ -448,6 +491,14 @@ pub struct Model {
     pub volumes_asked: Time,
     /// The selected one.
     pub volume_cursor: usize,
+    /// Where each of them is going, by mount point.
+    pub outlooks: HashMap<PathBuf, Outlook>,
+    /// The books of one of them.
+    pub books: BooksState,
+    /// Deleted files that processes hold.
+    pub held: DeletedFiles,
+    /// The selected one.
+    pub held_cursor: usize,
     /// The scan.
     pub scan: ScanState,
     /// The Directories station.
@@ -487,6 +538,10 @@ impl Model {
             volumes_loaded: false,
             volumes_asked: now,
             volume_cursor: 0,
+            outlooks: HashMap::new(),
+            books: BooksState::default(),
+            held: DeletedFiles::default(),
+            held_cursor: 0,
             scan: ScanState::default(),
             directories: Directories::default(),
             draft: Draft::default(),
@@ -509,7 +564,11 @@ impl Model {
     /// Rows of the list at hand.
     pub fn list_length(&self) -> usize {
         match self.station {
-            Station::Volumes => self.volumes.len(),
+            Station::Volumes => match (self.focus, self.shown_books()) {
+                (Focus::Books, Some(books)) => books.lines.len(),
+                _ => self.volumes.len(),
+            },
+            Station::Leftovers => self.held.files.len(),
             Station::Directories => self.directories.length(),
             Station::Plan => self.draft.planned().len(),
             Station::Journal => match &self.journal.open {
@@ -523,7 +582,9 @@ impl Model {
     /// The selected row of the list at hand.
     pub fn list_cursor(&self) -> usize {
         match self.station {
+            Station::Volumes if self.focus == Focus::Books => self.books.cursor,
             Station::Volumes => self.volume_cursor,
+            Station::Leftovers => self.held_cursor,
             Station::Directories => self.directories.cursor().unwrap_or(0),
             Station::Plan => self.plan_cursor,
             Station::Journal => {
@@ -538,8 +599,50 @@ impl Model {
         self.volumes.get(self.volume_cursor)
     }
 
-    /// The volume that the gauge shows: the selected one on Volumes, elsewhere that of the scan.
+    /// The books of the selected volume, if they have been drawn up.
+    pub fn shown_books(&self) -> Option<&Books> {
+        self.books.of_volume(&self.selected_volume()?.mount_point)
+    }
+
+    /// Where a volume is going.
+    pub fn outlook(&self, volume: &Volume) -> Outlook {
+        self.outlooks.get(&volume.mount_point).copied().unwrap_or(Outlook::NotYet)
+    }
+
+    /// The selected deleted file.
+    pub fn selected_held(&self) -> Option<&DeletedFile> {
+        self.held.files.get(self.held_cursor)
+    }
+
+    /// The listed volume that a deleted file takes space on.
+    pub fn volume_of_held(&self, file: &DeletedFile) -> Option<&Volume> {
+        let on = |volume: &&Volume| match volume.class {
+            Class::Simulated => file.path.starts_with(&volume.mount_point),
+            _ => volume.dev == file.volume,
+        };
+        // simulated ones come first: they cover the real one
+        self.volumes.iter().find(on)
+    }
+
+    /// What a held file is planned for, if it is.
+    pub fn planned_release(&self, file: &DeletedFile) -> Option<&Planned> {
+        self.draft.planned().iter().find(|planned| match &planned.review {
+            Review::Ready(survey) => {
+                let target = &survey.target;
+                survey.held.is_some() && (target.device, target.inode) == (file.dev, file.ino)
+            }
+            _ => false,
+        })
+    }
+
+    /// The volume that the gauge shows: the selected one on Volumes, that of the selected file on
+    /// Leftovers, elsewhere that of the scan.
     pub fn gauge_volume(&self) -> Option<&Volume> {
+        if self.station == Station::Leftovers
+            && let Some(volume) = self.selected_held().and_then(|file| self.volume_of_held(file))
+        {
+            return Some(volume);
+        }
         if self.station == Station::Volumes || self.scan.roots.is_empty() {
             return self.selected_volume();
         }
@@ -556,8 +659,8 @@ impl Model {
 
     /// The listed volume that holds a path.
     pub fn volume_of(&self, path: &Path) -> Option<&Volume> {
-        let holding = self.volumes.iter().filter(|v| path.starts_with(&v.mount_point));
-        holding.max_by_key(|volume| volume.mount_point.components().count())
+        let holding = self.volumes.iter().filter_map(|v| Some((v.depth_above(path)?, v)));
+        holding.max_by_key(|(depth, _)| *depth).map(|(_, volume)| volume)
     }
 
     /// The selected action of the draft.

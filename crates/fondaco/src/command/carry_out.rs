@@ -173,7 +173,7 @@ fn print_summary(summary: &RunSummary) -> Result<()> {
         say!("archive: {}", Shown(archive));
     }
     let count = |state| summary.count(state);
-    let done = count(EntryState::Deleted) + count(EntryState::Held) + count(EntryState::Archived);
+    let done = summary.entries.iter().filter(|entry| entry.state.is_done()).count();
     say!(
         "Run {} {}: {done} done, {} refused, {} failed, {} not begun",
         summary.run,

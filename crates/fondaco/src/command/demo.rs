@@ -13,6 +13,10 @@ use crate::view::Theme;
 use crate::{app, cli, demo};
 
 pub(super) fn run(arguments: &cli::Demo, state: Option<PathBuf>, theme: &Theme) -> Result<Outcome> {
+    if let Some(file) = &arguments.hold {
+        demo::hold(file)?;
+        return Ok(Outcome::AllDone);
+    }
     let at = match &arguments.at {
         Some(directory) => directory.clone(),
         None => state_directory(state)?.join("demo"),
@@ -23,6 +27,7 @@ pub(super) fn run(arguments: &cli::Demo, state: Option<PathBuf>, theme: &Theme) 
         say!("its state directory is {}", Shown(place.state.directory()));
         return Ok(Outcome::AllDone);
     }
+    let _logger = demo::Logger::start(&place)?;
     app::run(place.state, app::Begin::Paths(Vec::new()), theme)?;
     Ok(Outcome::AllDone)
 }

@@ -1,8 +1,10 @@
 //! What each subcommand does: one file each, text for people and `--json` for programs.
 
+mod books;
 mod carry_out;
 mod demo;
 mod directories;
+mod held;
 mod journal;
 mod plan;
 mod put_back;
@@ -61,7 +63,9 @@ impl From<Outcome> for ExitCode {
 /// What went wrong, with what to do next where that is known.
 pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Outcome> {
     match command {
-        Command::Volumes { json } => volumes::run(json, state),
+        Command::Volumes(arguments) => volumes::run(&arguments, state),
+        Command::Books(arguments) => books::run(&arguments, state),
+        Command::Held(arguments) => held::run(&arguments, state),
         Command::Scan(arguments) => scan::run(&arguments, state),
         Command::Directories(arguments) => directories::run(&arguments, state),
         Command::Scans(arguments) => scans::run(&arguments, state, theme),

@@ -5,13 +5,15 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result, bail};
 use fondaco_core::analysis::Protection;
 use fondaco_core::catalog::{Catalog, Root};
-use fondaco_core::kernel;
-use fondaco_core::plan::{Deed, Draft, Plan, Planned, Put, Refusal, Review, survey};
+use fondaco_core::kernel::{self, DeletedFile, DeletedFiles, Hold, Process};
+use fondaco_core::plan::{
+    Deed, Draft, Plan, Planned, Put, Refusal, Review, survey, survey_held,
+};
 use fondaco_core::rule::{DeedWord, RuleSet};
 use fondaco_core::shown::{DocPath, Shown};
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, counted, grouped};
-use fondaco_core::volume::volume_root;
+use fondaco_core::volume::{root_of_held, volume_root};
 
 use super::{Outcome, binary, obtain, real_entry};
 use crate::cli;
@@ -51,10 +53,12 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
             making.by_hand(path, &deed)?;
         }
     }
+    making.releases(arguments)?;
     making.resolve();
     if arguments.rules.is_none() && making.draft.is_empty() && making.left_out.is_empty() {
         bail!(
-            "nothing to plan: give --rules FILE PATH, or --delete, --set-aside or --archive PATH"
+            "nothing to plan: give --rules FILE PATH, or --delete, --set-aside or --archive PATH, or \
+             --end PID for what it holds"
         );
     }
     making.finish(arguments)
@@ -120,13 +124,95 @@ impl Making<'_> {
             Err(refusal) => return self.left_out.push(refusal.to_string()),
         };
         let volume = volume_root(&path, self.state, &self.mounts);
+        let depot_on_volume = match deed {
+            Deed::Archive { depot } => volume_root(depot, self.state, &self.mounts) == volume,
+            _ => false,
+        };
         self.found.push(Planned {
             path,
             deed: deed.clone(),
             reason,
             volume,
+            depot_on_volume,
             estimate: Bytes::ZERO,
             entries: survey.target.entries,
+            review: Review::Ready(Box::new(survey)),
+        });
+    }
+
+    /// Deleted files that are to be let go of.
+    fn releases(&mut self, arguments: &cli::Plan) -> Result<()> {
+        let by_force = !arguments.kill.is_empty();
+        let pids = if by_force { &arguments.kill } else { &arguments.end };
+        let wanted = !pids.is_empty() || !arguments.cut.is_empty();
+        if !wanted && arguments.save_and_cut.is_empty() {
+            return Ok(());
+        }
+        let held = DeletedFiles::collect(Time::now());
+        for pid in pids {
+            let mut of_process = held
+                .files
+                .iter()
+                .filter(|file| file.holds.iter().any(|hold| hold.process.pid == *pid))
+                .peekable();
+            if of_process.peek().is_none() {
+                self.left_out.push(format!("pid {pid} holds no deleted file that can be seen"));
+            }
+            for file in of_process {
+                self.end(file, &held, pids, by_force);
+            }
+        }
+        for which in &arguments.cut {
+            self.release(&held, *which, Deed::Cut);
+        }
+        for (which, to) in &arguments.save_and_cut {
+            let to = real_entry(to)?;
+            let beside = to.parent().and_then(|parent| kernel::stat_path(parent).ok());
+            let file = behind(&held, *which);
+            let same_volume = beside.zip(file).is_some_and(|(stat, file)| stat.dev == file.dev);
+            self.release(&held, *which, Deed::Save { to, same_volume });
+        }
+        Ok(())
+    }
+
+    fn end(&mut self, file: &DeletedFile, held: &DeletedFiles, pids: &[u32], by_force: bool) {
+        let other = file.holds.iter().find(|hold| !pids.contains(&hold.process.pid));
+        if let Some(other) = other {
+            let was = Shown(&file.path);
+            let Process { pid, command, .. } = &other.process;
+            let reason = format!("{was} (deleted) is held by pid {pid} ({command}) too: name it as well");
+            if !self.left_out.contains(&reason) {
+                self.left_out.push(reason);
+            }
+            return;
+        }
+        self.put_held(file, held, Deed::End { by_force });
+    }
+
+    fn release(&mut self, held: &DeletedFiles, which: (u32, u32), deed: Deed) {
+        match behind(held, which) {
+            Some(file) => self.put_held(file, held, deed),
+            None => {
+                let (pid, fd) = which;
+                self.left_out.push(format!("descriptor {fd} of pid {pid} leads to no deleted file"));
+            }
+        }
+    }
+
+    fn put_held(&mut self, file: &DeletedFile, held: &DeletedFiles, deed: Deed) {
+        let survey = survey_held(file, held);
+        let path = survey.target.path.0.clone();
+        if self.found.iter().any(|planned| planned.path == path) {
+            return; // two of the named processes hold it
+        }
+        self.found.push(Planned {
+            path,
+            deed,
+            reason: "deleted, but held by a process".to_owned(),
+            volume: root_of_held(file, self.state, &self.mounts).unwrap_or_default(),
+            depot_on_volume: false,
+            estimate: survey.target.allocated,
+            entries: 1,
             review: Review::Ready(Box::new(survey)),
         });
     }
@@ -178,6 +264,12 @@ impl Making<'_> {
     }
 }
 
+/// The deleted file behind a process's descriptor.
+fn behind(held: &DeletedFiles, (pid, fd): (u32, u32)) -> Option<&DeletedFile> {
+    let through = |hold: &Hold| hold.process.pid == pid && hold.descriptors.contains(&fd);
+    held.files.iter().find(|file| file.holds.iter().any(through))
+}
+
 fn print(plan: &Plan) -> Result<()> {
     use Lean::{Left, Right};
     let mut table = Table::new(&[
@@ -197,10 +289,15 @@ fn print(plan: &Plan) -> Result<()> {
             binary(action.frees.later),
             grouped(action.target.entries),
             fondaco_core::shown::shown(&action.reason),
-            Shown(&action.target.path.0).to_string(),
+            Shown(action.place()).to_string(),
         ]);
     }
     table.print()?;
+    for action in &plan.actions {
+        for note in &action.notes {
+            say!("{}: {note}", action.number);
+        }
+    }
     let frees = plan.frees();
     say!(
         "{}: {} freed now and {} later",

@@ -4,6 +4,8 @@
 //! directory of its own) and `depot`. The same names, sizes, contents and ages come out every time.
 
 mod content;
+mod levels;
+mod logger;
 mod seamark;
 
 use std::fs::DirBuilder;
@@ -17,10 +19,12 @@ use fondaco_core::shown::Shown;
 use fondaco_core::state::{Settings, SimulatedVolume, State};
 use fondaco_core::units::{Bytes, Time};
 
+pub use logger::{Logger, hold};
+
 /// The file that says that a directory is a demo's, and which one.
 const MARK: &str = ".fondaco-demo";
 /// Changes when the data changes: an older demo is then laid out anew.
-const EDITION: &str = "seamark 1\n";
+const EDITION: &str = "seamark 2\n";
 /// What the simulated volume holds at most.
 const CAPACITY: Bytes = Bytes::new(284 << 20);
 
@@ -97,5 +101,6 @@ fn fill(at: &Path, root: &Path, now: Time) -> Result<()> {
         ..Settings::default()
     };
     state.save()?;
+    levels::write(&state, root, CAPACITY, now).context("the demo has no history")?;
     Ok(kernel::write_whole(&at.join(MARK), EDITION.as_bytes())?)
 }

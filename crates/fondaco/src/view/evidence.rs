@@ -3,6 +3,8 @@
 use fondaco_core::analysis::{Evidence, Verdict};
 use fondaco_core::carry_out::EntryState;
 use fondaco_core::catalog::{Catalog, EntryId};
+use fondaco_core::history::Outlook;
+use fondaco_core::plan::Review;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, Time, grouped};
 use ratatui::layout::Rect;
@@ -14,6 +16,7 @@ use super::pen::{Pen, cut_path};
 use super::plan::guard;
 use crate::app::geometry;
 use crate::app::model::{Model, Selected, Station};
+use crate::words;
 
 /// A verdict, and facts with their names.
 #[derive(Default)]
@@ -34,6 +37,7 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect, tall: bool) {
     let sheet = match model.station {
         Station::Volumes => of_volume(model, pen),
         Station::Directories => of_entry(model, pen),
+        Station::Leftovers => of_held(model, pen),
         Station::Plan => of_action(model, pen),
         Station::Journal => of_run(model, pen),
         _ => Sheet::default(),
@@ -110,7 +114,14 @@ fn of_volume(model: &Model, pen: &Pen<'_>) -> Sheet {
         Ok(capacity) => {
             let relief = model.draft.relief(&volume.mount_point);
             let to_find = volume.to_find(relief.now);
-            sheet.verdict = Some(if to_find > Bytes::ZERO {
+            sheet.verdict = Some(if volume.short_of_inodes() {
+                let text = format!(
+                    "Short of inodes: above {} of them are in use. Soon no file can be made, however \
+                     much room there is: many small files must go.",
+                    volume.waterline
+                );
+                (text, theme.trouble)
+            } else if to_find > Bytes::ZERO {
                 let text = format!(
                     "Above its waterline of {}: {} must go. Enter scans it.",
                     volume.waterline,
@@ -131,12 +142,36 @@ fn of_volume(model: &Model, pen: &Pen<'_>) -> Sheet {
                 all => format!("{} of {}", grouped(all - capacity.inodes_free), grouped(all)),
             };
             sheet.fact("inodes", inodes);
+            let outlook = model.outlook(volume);
+            if let Some(trend) = outlook.trend() {
+                let signed = |bytes: f64| words::signed_bytes(bytes as i64, model.units);
+                let range = format!("{} to {}", signed(trend.low), signed(trend.high));
+                sheet.fact("rise a day", format!("{}, {range}", signed(trend.rise)));
+            }
+            sheet.fact(
+                "full in",
+                match &outlook {
+                    Outlook::Full(_, forecast) => words::range(forecast),
+                    other => words::full_in(other),
+                },
+            );
             sheet.fact("block", model.bytes(Bytes::new(capacity.block)));
         }
     }
     sheet.fact("type", volume.fs_type.clone());
     sheet.fact("device", shown(&volume.source));
     sheet.fact("mounted at", shown(&volume.mount_point));
+    if volume.root.as_os_str() != "/" {
+        sheet.fact("part of it", shown(&volume.root));
+    }
+    for place in &volume.also {
+        sheet.fact("also at", words::in_words(place));
+    }
+    for quota in volume.quotas.iter().take(8) {
+        sheet.fact("limit", words::quota_line(quota, &model.state, model.units));
+    }
+    let removable = if volume.removable { ", removable" } else { "" };
+    sheet.fact("storage", format!("{}{removable}", volume.class.word()));
     sheet.fact("writable", if volume.read_only { "no: read-only" } else { "yes" });
     sheet
 }
@@ -257,7 +292,7 @@ fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
     let frees = model.draft.frees().get(model.plan_cursor).copied().unwrap_or_default();
     sheet.fact("action", planned.deed.word());
     sheet.fact("reason", shown(&planned.reason));
-    sheet.fact("target", shown(&planned.path));
+    sheet.fact("target", shown(planned.place()));
     sheet.fact("entries", grouped(planned.entries));
     sheet.fact("frees now", model.bytes(frees.now));
     sheet.fact("frees later", model.bytes(frees.later));
@@ -266,11 +301,75 @@ fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
         fondaco_core::plan::Deed::Delete => "no: deleted for good",
         fondaco_core::plan::Deed::SetAside => "yes, until it is purged",
         fondaco_core::plan::Deed::Archive { .. } => "yes, from the archive",
+        fondaco_core::plan::Deed::End { .. } => "no: a process ends",
+        fondaco_core::plan::Deed::Cut => "no: the contents are lost",
+        fondaco_core::plan::Deed::Save { .. } => "no: the contents are saved",
     };
     sheet.fact("put back", undo);
     if let fondaco_core::plan::Deed::Archive { depot } = &planned.deed {
         sheet.fact("depot", shown(depot));
     }
+    if let fondaco_core::plan::Deed::Save { to, .. } = &planned.deed {
+        sheet.fact("saved as", shown(to));
+    }
+    if let Review::Ready(survey) = &planned.review
+        && let Some(held) = &survey.held
+    {
+        for process in &held.target.holders {
+            sheet.fact("held by", format!("{} (pid {})", process.command, process.pid));
+        }
+    }
+    for note in planned.notes() {
+        sheet.fact("note", note);
+    }
+    sheet
+}
+
+fn of_held(model: &Model, pen: &Pen<'_>) -> Sheet {
+    let mut sheet = Sheet::default();
+    let theme = pen.theme;
+    let Some(file) = model.selected_held() else { return sheet };
+    let who = super::leftovers::holders(&file.holds);
+    sheet.verdict = Some(match (file.allocated, file.holds.iter().any(|hold| hold.mapped)) {
+        (None, _) => (
+            format!("Mapped by {who}; how much it takes, only root can see."),
+            theme.amber,
+        ),
+        (Some(bytes), true) => (
+            format!(
+                "In use: {who} has it mapped. {} come back when it ends; cutting it would crash it.",
+                model.bytes(bytes)
+            ),
+            theme.trouble,
+        ),
+        (Some(bytes), false) => (
+            format!("In use: {who}. {} come back when it ends or closes it.", model.bytes(bytes)),
+            theme.trouble,
+        ),
+    });
+    sheet.fact("path was", shown(&file.path));
+    if let Some(bytes) = file.allocated {
+        sheet.fact("allocated", model.bytes(bytes));
+        sheet.fact("apparent", model.bytes(Bytes::new(file.size)));
+        sheet.fact("written", dated(model, file.written));
+        sheet.fact("deleted by", dated(model, file.changed));
+    }
+    let volume = model.volume_of_held(file).map(|volume| shown(&volume.mount_point));
+    sheet.fact("volume", volume.unwrap_or_else(|| "not mounted here".to_owned()));
+    sheet.fact("inode", file.ino.to_string());
+    for hold in &file.holds {
+        let process = &hold.process;
+        let user = model.state.user_name(process.user);
+        let user = user.unwrap_or_else(|| process.user.to_string());
+        sheet.fact("held by", format!("{} (pid {}) of {user}", process.command, process.pid));
+        sheet.fact("running", format!("since {}", dated(model, process.since())));
+        let mut ways: Vec<String> = hold.descriptors.iter().map(|fd| format!("fd {fd}")).collect();
+        ways.extend(hold.mapped.then(|| "mapped".to_owned()));
+        ways.extend(hold.directory.then(|| "its directory".to_owned()));
+        sheet.fact("through", ways.join(", "));
+    }
+    let sure = if file.allocated.is_some() { "exact: seen through the process" } else { "not known" };
+    sheet.fact("how sure", sure);
     sheet
 }
 

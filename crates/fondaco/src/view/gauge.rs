@@ -122,9 +122,11 @@ fn figures(
     let used = format!(" · used {}", model.bytes(capacity.used));
     x = pen.text(x, y, &used, theme.plain, area.width - x);
     if let Some(inodes) = capacity.inode_level() {
-        let text = format!("inodes {inodes}");
+        let short = volume.short_of_inodes();
+        let text = format!("{}inodes {inodes}", if short { "! " } else { "" });
         if x + (text.width() as u16) + 3 < area.width {
-            pen.text_right(area.width - 1, y, &text, theme.dim);
+            let style = if short { theme.trouble } else { theme.dim };
+            pen.text_right(area.width - 1, y, &text, style);
         }
     }
 }

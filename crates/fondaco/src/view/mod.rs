@@ -1,11 +1,13 @@
 //! Draws the model; decides nothing. One file for each station and for each part of the frame.
 
+mod books;
 mod directories;
 mod evidence;
 mod gauge;
 mod header;
 mod hints;
 mod journal;
+mod leftovers;
 mod overlay;
 mod pen;
 mod plan;
@@ -49,6 +51,7 @@ fn draw_parts(model: &Model, pen: &mut Pen<'_>, parts: &geometry::Frame) {
     match model.station {
         Station::Volumes => volumes::draw(model, pen, parts.panel),
         Station::Directories => directories::draw(model, pen, parts.panel),
+        Station::Leftovers => leftovers::draw(model, pen, parts.panel),
         Station::Plan => plan::draw(model, pen, parts.panel),
         Station::Journal => journal::draw(model, pen, parts.panel),
         later => not_yet(later, pen, parts.panel),

@@ -2,25 +2,26 @@
 
 use fondaco_core::plan::Deed;
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::units::{Bytes, counted, grouped};
+use fondaco_core::units::{Bytes, grouped};
 use ratatui::layout::Rect;
 
 use super::pen::{Pen, wrap};
-use crate::app::model::{Model, Overlay, SavedRow, deeds};
+use crate::app::model::{Model, Overlay, SavedRow};
 use crate::app::{available, palette_rows};
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
     match &model.overlay {
         None => {}
-        Some(Overlay::ChooseDeed { name, bytes, cursor, .. }) => {
-            choose_deed(model, pen, panel, name, *bytes, *cursor);
+        Some(Overlay::ChooseDeed { name, deeds, held, bytes, cursor, .. }) => {
+            let named = if held.is_some() { format!("the deleted {name}") } else { name.clone() };
+            choose_deed(model, pen, panel, &named, deeds, *bytes, *cursor);
         }
         Some(Overlay::Ask { sentence, typed, error, offers, .. }) => {
             ask(pen, panel, sentence, typed, error.as_deref(), offers);
         }
         Some(Overlay::Saved { rows, cursor }) => saved(model, pen, panel, rows.as_deref(), *cursor),
         Some(Overlay::Palette { typed, cursor }) => palette(model, pen, panel, typed, *cursor),
-        Some(Overlay::Unreadable { places, offset }) => unreadable(pen, panel, places, *offset),
+        Some(Overlay::Listing { title, lines, offset }) => listing(pen, panel, title, lines, *offset),
         Some(Overlay::Help { offset }) => help(model, pen, panel, *offset),
     }
 }
@@ -45,16 +46,17 @@ fn choose_deed(
     pen: &mut Pen<'_>,
     panel: Rect,
     name: &str,
+    deeds: &[Deed],
     bytes: Bytes,
     cursor: usize,
 ) {
     let theme = pen.theme;
-    let area = sheet(pen, panel, 92, 8);
+    let area = sheet(pen, panel, 92, deeds.len() as u16 + 5);
     pen.text(area.x, area.y, &format!("Do what with {name}?"), theme.plain, area.width);
     let when = "Nothing happens until the plan is carried out.";
     pen.text(area.x, area.y + 1, when, theme.dim, area.width);
     let size = model.bytes(bytes);
-    for (i, deed) in deeds(&model.state.depot()).iter().enumerate() {
+    for (i, deed) in deeds.iter().enumerate() {
         let y = area.y + 3 + i as u16;
         let chosen = i == cursor;
         let style = if chosen { theme.selected } else { theme.plain };
@@ -65,16 +67,26 @@ fn choose_deed(
                 format!("frees {size}; kept in {}", Shown(depot))
             }
             Deed::Delete => format!("frees {size}; cannot be put back"),
+            Deed::End { by_force: false } => {
+                format!("frees {size}; its processes are asked to end (TERM) and may save")
+            }
+            Deed::Save { .. } => format!("frees {size}; kept as a new file; the process goes on"),
+            Deed::Cut => format!("frees {size}; the contents are lost; the process goes on"),
+            Deed::End { by_force: true } => {
+                format!("frees {size}; ended at once (KILL), it saves nothing: try `end` first")
+            }
         };
         let mark = if chosen { "▸" } else { " " };
-        let line = format!("{mark} {key}  {:<10} {effect}", deed.word());
+        let line = format!("{mark} {key}  {:<12} {effect}", deed.word());
         if chosen {
             pen.fill(Rect::new(area.x, y, area.width, 1), " ", style);
         }
         pen.text(area.x, y, &line, style, area.width);
     }
-    let keys = "s, a or d chooses; ↑ ↓ and Enter too; Esc leaves it alone";
-    pen.text(area.x, area.y + 7, keys, theme.dim, area.width);
+    let letters: Vec<String> =
+        deeds.iter().filter_map(|deed| Some(deed.word().chars().next()?.to_string())).collect();
+    let keys = format!("{} chooses; ↑ ↓ and Enter too; Esc leaves it alone", letters.join(", "));
+    pen.text(area.x, area.y + 4 + deeds.len() as u16, &keys, theme.dim, area.width);
 }
 
 fn ask(
@@ -208,15 +220,14 @@ fn help(model: &Model, pen: &mut Pen<'_>, panel: Rect, offset: usize) {
     }
 }
 
-fn unreadable(pen: &mut Pen<'_>, panel: Rect, places: &[String], offset: usize) {
+fn listing(pen: &mut Pen<'_>, panel: Rect, title: &str, places: &[String], offset: usize) {
     let theme = pen.theme;
     let height = (places.len() as u16).saturating_add(2).min(panel.height.saturating_sub(2));
     let area = sheet(pen, panel, 120, height);
     let visible = usize::from(area.height.saturating_sub(2));
     let offset = offset.min(places.len().saturating_sub(visible));
     let more = if places.len() > visible { "; ↑ ↓ show more" } else { "" };
-    let count = counted(places.len() as u64, "place");
-    let title = format!("{count} could not be read; any other key closes{more}");
+    let title = format!("{title}; any other key closes{more}");
     pen.text(area.x, area.y, &title, theme.brass, area.width);
     for (i, place) in places.iter().skip(offset).take(visible).enumerate() {
         pen.text(area.x, area.y + 2 + i as u16, place, theme.plain, area.width);

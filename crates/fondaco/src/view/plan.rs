@@ -82,10 +82,10 @@ fn action(model: &Model, pen: &mut Pen<'_>, line: Rect, planned: &Planned, at: u
     }
     let frees = model.draft.frees().get(at).copied().unwrap_or_default();
     let letter = deed_letter(&planned.deed);
-    pen.text(line.x + 2, line.y, &format!("{letter} {}", planned.deed.word()), style, 12);
+    pen.text(line.x + 2, line.y, &format!("{letter} {}", planned.deed.word()), style, 14);
     pen.text_right(line.x + 25, line.y, &model.bytes(frees.now), style);
     pen.text_right(line.x + 36, line.y, &model.bytes(frees.later), style);
-    let path = cut_path(&shown(&planned.path), usize::from(width));
+    let path = cut_path(&shown(planned.place()), usize::from(width));
     pen.text(line.x + 38, line.y, &path, style, width);
     let (guard, trouble) = guard(model, planned);
     let guard_style = match (selected, trouble) {
@@ -166,10 +166,13 @@ fn came_to(model: &Model, pen: &mut Pen<'_>, area: Rect, summary: &RunSummary) {
         ("measured on the volume", measured),
         ("later, when purged", model.bytes(summary.forecast.later)),
     ];
+    let why = summary.reasons.join("; ");
     for (i, (name, value)) in figures.iter().enumerate() {
         pen.text(area.x, area.y + 2 + i as u16, name, theme.dim, 24);
         pen.text_right(area.x + 38, area.y + 2 + i as u16, value, theme.plain);
     }
+    let beside = Rect { x: area.x + 41, y: area.y + 2, width: area.width.saturating_sub(41), height: 4 };
+    pen.wrapped(beside, &why, theme.amber);
     let next = match model.gauge_volume().map(|volume| volume.to_find(Bytes::ZERO)) {
         Some(to_find) if to_find > Bytes::ZERO => {
             format!("{} still to find: go on in 2 Directories. ", model.bytes(to_find))
@@ -193,7 +196,7 @@ fn came_to(model: &Model, pen: &mut Pen<'_>, area: Rect, summary: &RunSummary) {
         let word = format!("{mark} {}", entry.state.word());
         pen.text(area.x, y, &word, style, 14);
         let text = if entry.message.is_empty() {
-            shown(&entry.action.target.path.0)
+            shown(entry.action.place())
         } else {
             entry.message.clone()
         };

@@ -1,5 +1,6 @@
 //! The route: the stations in the order of the work, with what each could relieve or its state.
 
+use fondaco_core::units::Bytes;
 use ratatui::layout::Rect;
 use unicode_width::UnicodeWidthStr;
 
@@ -70,6 +71,13 @@ fn state(model: &Model, station: Station) -> (String, bool) {
             if over > 0 { (format!("{over} over"), true) } else { (String::new(), false) }
         }
         Station::Directories if model.scan.running => ("scanning".to_owned(), true),
+        Station::Leftovers => {
+            let held: Bytes = model.held.files.iter().filter_map(|file| file.allocated).sum();
+            match held {
+                Bytes::ZERO => (String::new(), false),
+                held => (model.bytes(held), true),
+            }
+        }
         Station::Plan => match &model.run.stage {
             RunStage::Running(figures, _) => (format!("{}/{}", figures.done, figures.total), true),
             RunStage::Rehearsing(_) => ("rehearsing".to_owned(), true),

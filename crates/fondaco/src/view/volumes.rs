@@ -1,22 +1,53 @@
-//! Volumes: which file system is in trouble, and how far above its waterline.
+//! Volumes: which file system is in trouble, how far above its waterline, how soon it is full; and below
+//! the list the books of the selected one.
 
 use fondaco_core::shown::shown;
-use fondaco_core::units::Bytes;
+use fondaco_core::units::{Bytes, counted};
 use fondaco_core::volume::{Class, Volume};
 use ratatui::layout::Rect;
+use ratatui::style::Style;
 
+use super::books;
 use super::gauge::bar;
 use super::pen::{Pen, Target, cut_path};
-use crate::app::model::Model;
+use crate::app::model::{Focus, Model};
+use crate::words;
 
 /// Widths of the columns behind the mount point, which gets the rest.
 struct Columns {
     bar: u16,
+    free_root: bool,
     users: bool,
     inodes: bool,
+    rise: bool,
 }
 
 const NUMBER: u16 = 11;
+const FORECAST: u16 = 13;
+/// Other places of a volume that are listed below it at most.
+const PLACES: usize = 3;
+
+impl Columns {
+    fn of_width(width: u16) -> Self {
+        Self {
+            bar: if width >= 90 { 16 } else { 10 },
+            free_root: width >= 72,
+            users: width >= 118,
+            inodes: width >= 60,
+            rise: width >= 110,
+        }
+    }
+
+    fn fixed(&self) -> u16 {
+        let is = u16::from;
+        self.bar
+            + 9
+            + NUMBER * (1 + is(self.free_root) + is(self.users))
+            + 8 * is(self.inodes)
+            + NUMBER * is(self.rise)
+            + FORECAST
+    }
+}
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
@@ -29,25 +60,75 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         pen.wrapped(Rect { x: area.x + 1, ..area }, text, theme.dim);
         return;
     }
-    let columns = Columns {
-        bar: if area.width >= 90 { 16 } else { 10 },
-        users: area.width >= 84,
-        inodes: area.width >= 76,
-    };
-    let fixed = columns.bar
-        + 9
-        + NUMBER * (2 + u16::from(columns.users))
-        + 8 * u16::from(columns.inodes)
-        + 12;
-    let name = area.width.saturating_sub(fixed + 2);
-    heading(pen, area, &columns, name);
-    let visible = usize::from(area.height - 1);
-    let offset = (model.volume_cursor + 1).saturating_sub(visible);
-    for (i, volume) in model.volumes.iter().enumerate().skip(offset).take(visible) {
-        let line = Rect::new(area.x, area.y + 1 + (i - offset) as u16, area.width, 1);
-        row(model, pen, line, volume, &columns, name, i == model.volume_cursor);
-        pen.hit(line, Target::Row(i));
+    // where both do not fit, the one that has the keys is shown
+    let both = area.height >= books::HEIGHT + 6;
+    if !both && model.focus == Focus::Books {
+        return books::draw(model, pen, area);
     }
+    let height = if both { area.height - books::HEIGHT - 1 } else { area.height };
+    let used = list(model, pen, Rect { height, ..area });
+    if both {
+        // right below a short list, so that the eye need not wander
+        let y = area.y + used.min(height) + 1;
+        pen.fill(Rect::new(area.x, y - 1, area.width, 1), "─", theme.rule);
+        books::draw(model, pen, Rect { y, height: area.bottom() - y, ..area });
+    }
+}
+
+/// A line of the list: a volume, or what is said of the one above.
+enum Line {
+    Volume(usize),
+    Below(String, Style),
+}
+
+/// Draws the list; says how many lines it took.
+fn list(model: &Model, pen: &mut Pen<'_>, area: Rect) -> u16 {
+    let columns = Columns::of_width(area.width);
+    let name = area.width.saturating_sub(columns.fixed() + 3);
+    heading(pen, area, &columns, name);
+    let mut lines = Vec::new();
+    for (i, volume) in model.volumes.iter().enumerate() {
+        lines.push(Line::Volume(i));
+        lines.extend(below(model, pen, volume));
+    }
+    let selected = lines.iter().position(|line| matches!(line, Line::Volume(i) if *i == model.volume_cursor));
+    let visible = usize::from(area.height.saturating_sub(1));
+    let offset = (selected.unwrap_or(0) + 1).saturating_sub(visible);
+    let shown_lines = lines.iter().skip(offset).take(visible);
+    for (at, line) in shown_lines.enumerate() {
+        let place = Rect::new(area.x, area.y + 1 + at as u16, area.width, 1);
+        match line {
+            Line::Volume(i) => {
+                row(model, pen, place, &model.volumes[*i], &columns, name, *i == model.volume_cursor);
+                if model.focus != Focus::Books {
+                    pen.hit(place, Target::Row(*i));
+                }
+            }
+            Line::Below(text, style) => {
+                pen.text(place.x + 4, place.y, text, *style, place.width.saturating_sub(5));
+            }
+        }
+    }
+    1 + (lines.len() - offset).min(visible) as u16
+}
+
+/// What stands below a volume: where else it is mounted, and limits that are nearly used up.
+fn below(model: &Model, pen: &Pen<'_>, volume: &Volume) -> Vec<Line> {
+    let theme = pen.theme;
+    let mut lines = Vec::new();
+    for quota in volume.tight_quotas().take(PLACES) {
+        let text = format!("! {}", words::quota_line(quota, &model.state, model.units));
+        lines.push(Line::Below(text, theme.trouble));
+    }
+    for place in volume.also.iter().take(PLACES) {
+        let text = format!("the same space at {}", words::in_words(place));
+        lines.push(Line::Below(text, theme.dim));
+    }
+    if volume.also.len() > PLACES {
+        let more = counted((volume.also.len() - PLACES) as u64, "more place");
+        lines.push(Line::Below(format!("and at {more}"), theme.dim));
+    }
+    lines
 }
 
 fn heading(pen: &mut Pen<'_>, area: Rect, columns: &Columns, name: u16) {
@@ -56,18 +137,18 @@ fn heading(pen: &mut Pen<'_>, area: Rect, columns: &Columns, name: u16) {
     let mut x = area.x + 2 + name + 1;
     pen.text(x, area.y, "level", style, columns.bar);
     x += columns.bar + 9;
-    let mut headings = vec![("used", NUMBER), ("free root", NUMBER)];
-    if columns.users {
-        headings.push(("users", NUMBER));
-    }
-    if columns.inodes {
-        headings.push(("inodes", 8));
-    }
-    for (text, width) in headings {
+    let headings = [
+        ("used", NUMBER, true),
+        ("free root", NUMBER, columns.free_root),
+        ("users", NUMBER, columns.users),
+        ("inodes", 8, columns.inodes),
+        ("rise a day", NUMBER, columns.rise),
+        ("full in", FORECAST, true),
+    ];
+    for (text, width, _) in headings.into_iter().filter(|(.., shown)| *shown) {
         x += width;
         pen.text_right(x, area.y, text, style);
     }
-    pen.text(x + 2, area.y, "type", style, 9);
 }
 
 fn row(
@@ -105,28 +186,27 @@ fn row(
     let level = capacity.level();
     let over = level > volume.waterline;
     let level = if over { format!("! {level}") } else { level.to_string() };
-    pen.text_right(
-        x,
-        line.y,
-        &level,
-        theme.in_row(if over { theme.trouble } else { style }, selected),
-    );
+    let alarm = theme.in_row(theme.trouble, selected);
+    pen.text_right(x, line.y, &level, if over { alarm } else { style });
     x += 1;
-    let mut number = |bytes: Bytes| {
-        x += NUMBER;
-        pen.text_right(x, line.y, &model.bytes(bytes), style);
+    let mut cell = |text: &str, width: u16, style: Style, shown: bool| {
+        if shown {
+            x += width;
+            pen.text_right(x, line.y, text, style);
+        }
     };
-    number(capacity.used);
-    number(capacity.free_root);
-    if columns.users {
-        number(capacity.free_users);
-    }
-    if columns.inodes {
-        x += 8;
-        let inodes = capacity.inode_level().map_or("—".to_owned(), |level| level.to_string());
-        pen.text_right(x, line.y, &inodes, style);
-    }
-    let kind =
-        if volume.read_only { format!("{} ro", volume.fs_type) } else { volume.fs_type.clone() };
-    pen.text(x + 2, line.y, &kind, style, line.right().saturating_sub(x + 2));
+    let mut number = |bytes: Bytes, shown| cell(&model.bytes(bytes), NUMBER, style, shown);
+    number(capacity.used, true);
+    number(capacity.free_root, columns.free_root);
+    number(capacity.free_users, columns.users);
+    let short = volume.short_of_inodes();
+    let inodes = match capacity.inode_level() {
+        Some(level) if short => format!("! {level}"),
+        Some(level) => level.to_string(),
+        None => "—".to_owned(),
+    };
+    cell(&inodes, 8, if short { alarm } else { style }, columns.inodes);
+    let outlook = model.outlook(volume);
+    cell(&words::rise(&outlook, model.units), NUMBER, style, columns.rise);
+    cell(&words::full_in_short(&outlook), FORECAST, style, true);
 }

@@ -5,9 +5,9 @@ use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 use fondaco_core::catalog::{Catalog, EntryId, Reading, Unreadable};
 use fondaco_core::scan::Progress;
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::units::{Bytes, grouped};
+use fondaco_core::units::{Bytes, counted, grouped};
 
-use super::{now, scans};
+use super::{books, now, scans};
 use crate::app::command_table::Key;
 use crate::app::geometry::list_rows;
 use crate::app::message::Job;
@@ -39,6 +39,7 @@ pub(super) fn on_progress(model: &mut Model, progress: Progress, done: bool) -> 
         }
         model.directories.wanted = None;
         jobs.extend(scans::save(model));
+        jobs.extend(books::after_scan(model));
     }
     if model.station == Station::Directories {
         rank(model);
@@ -320,7 +321,8 @@ pub(super) fn list_unreadable(model: &mut Model) -> Vec<Job> {
     let Some(readable) = read(model) else { return Vec::new() };
     let line =
         |place: &Unreadable| format!("cannot {} {}: {}", place.op, Shown(&place.path), place.error);
-    let places = readable.read_now().unreadable().iter().map(line).collect();
-    model.overlay = Some(Overlay::Unreadable { places, offset: 0 });
+    let lines: Vec<String> = readable.read_now().unreadable().iter().map(line).collect();
+    let title = format!("{} could not be read", counted(lines.len() as u64, "place"));
+    model.overlay = Some(Overlay::Listing { title, lines, offset: 0 });
     Vec::new()
 }

@@ -1,6 +1,8 @@
 //! Takes one message into the model and says what is to be done. Reads no clock, disk or key.
 
+mod books;
 mod directories;
+mod held;
 mod journal;
 mod overlay;
 mod plan;
@@ -37,7 +39,11 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             Vec::new()
         }
         Message::Tick(now) => on_tick(model, now),
-        Message::Volumes(volumes) => {
+        Message::Books { mount_point, outcome } => books::on_drawn(model, &mount_point, *outcome),
+        Message::Volumes { volumes, outlooks, held } => {
+            let points = volumes.iter().map(|volume| volume.mount_point.clone());
+            model.outlooks = points.zip(outlooks).collect();
+            held::on_collected(model, held);
             // the selected volume stays selected when others come or go
             let selected = model.selected_volume().map(|volume| volume.mount_point.clone());
             let place = volumes.iter().position(|v| Some(&v.mount_point) == selected.as_ref());
@@ -153,6 +159,8 @@ pub(super) fn on_command(model: &mut Model, command: Command) -> Vec<Job> {
             model.directories.typed = Some(String::new());
             Vec::new()
         }
+        Command::Books => books::draw_up(model),
+        Command::OpenBooks => books::step(model),
         Command::Rescan => scans::rescan(model),
         Command::SavedScans => scans::open_list(model),
         Command::Unreadable => directories::list_unreadable(model),
@@ -163,6 +171,7 @@ pub(super) fn on_command(model: &mut Model, command: Command) -> Vec<Job> {
         }
         Command::TypePath => scans::ask_for_path(model),
         Command::Waterline => ask_waterline(model),
+        Command::PlanIt if model.station == Station::Leftovers => held::choose_deed(model),
         Command::PlanIt => plan::choose_deed(model),
         Command::ChangeDeed => plan::change_deed(model),
         Command::TakeOff => plan::take_off(model),
@@ -231,7 +240,7 @@ pub(super) fn go_to(model: &mut Model, station: Station) -> Vec<Job> {
 
 fn arrive(model: &mut Model) -> Vec<Job> {
     match model.station {
-        Station::Volumes => vec![Job::LoadVolumes(model.state.clone())],
+        Station::Volumes | Station::Leftovers => vec![Job::LoadVolumes(model.state.clone())],
         Station::Directories => {
             directories::rank(model);
             directories::look(model)
@@ -243,7 +252,7 @@ fn arrive(model: &mut Model) -> Vec<Job> {
 
 /// One level back: from the trail, an opened run, an opened tail, the directory, the station.
 fn back(model: &mut Model) -> Vec<Job> {
-    if model.focus == Focus::Trail {
+    if model.focus != Focus::Panel {
         model.focus = Focus::Panel;
         return Vec::new();
     }
@@ -269,6 +278,7 @@ fn back(model: &mut Model) -> Vec<Job> {
 
 fn enter(model: &mut Model) -> Vec<Job> {
     match model.station {
+        Station::Volumes if model.focus == Focus::Books => books::open_line(model),
         Station::Volumes => {
             let Some(volume) = model.selected_volume() else { return Vec::new() };
             let root = volume.mount_point.clone();
@@ -285,6 +295,13 @@ fn enter(model: &mut Model) -> Vec<Job> {
 
 /// Begins a scan and shows it.
 pub fn start_scan(model: &mut Model, roots: Vec<PathBuf>) -> Vec<Job> {
+    let mut jobs = begin_scan(model, roots);
+    jobs.extend(go_to(model, Station::Directories));
+    jobs
+}
+
+/// Begins a scan; the station stays.
+fn begin_scan(model: &mut Model, roots: Vec<PathBuf>) -> Vec<Job> {
     let number = model.scan.number + 1;
     model.scan = super::model::ScanState { number, roots, ..Default::default() };
     model.scan.running = true;
@@ -292,9 +309,7 @@ pub fn start_scan(model: &mut Model, roots: Vec<PathBuf>) -> Vec<Job> {
     let wanted = model.directories.wanted.take();
     model.directories = super::model::Directories { order, wanted, ..Default::default() };
     model.evidence = None;
-    let mut jobs = vec![Job::Scan(number, model.scan.roots.clone(), model.now)];
-    jobs.extend(go_to(model, Station::Directories));
-    jobs
+    vec![Job::Scan(number, model.scan.roots.clone(), model.now)]
 }
 
 fn on_click(model: &mut Model, row: usize, double: bool) -> Vec<Job> {
@@ -310,8 +325,7 @@ fn on_click(model: &mut Model, row: usize, double: bool) -> Vec<Job> {
 }
 
 fn move_cursor(model: &mut Model, by: i64) -> Vec<Job> {
-    if let Some(Overlay::Help { offset } | Overlay::Unreadable { offset, .. }) = &mut model.overlay
-    {
+    if let Some(Overlay::Help { offset } | Overlay::Listing { offset, .. }) = &mut model.overlay {
         *offset = offset.saturating_add_signed(by as isize);
         return Vec::new();
     }
@@ -321,7 +335,9 @@ fn move_cursor(model: &mut Model, by: i64) -> Vec<Job> {
     }
     let to = (model.list_cursor() as i64).saturating_add(by).clamp(0, length as i64 - 1) as usize;
     match model.station {
+        Station::Volumes if model.focus == Focus::Books => model.books.cursor = to,
         Station::Volumes => model.volume_cursor = to,
+        Station::Leftovers => model.held_cursor = to,
         Station::Directories => return directories::select(model, to),
         Station::Plan => model.plan_cursor = to,
         Station::Journal => match &mut model.journal.open {

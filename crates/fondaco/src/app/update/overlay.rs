@@ -2,10 +2,10 @@
 
 use fondaco_core::units::Level;
 
-use super::{journal, on_command, plan, scans, start_scan};
+use super::{held, journal, on_command, plan, scans, start_scan};
 use crate::app::command_table::{Command, Key, Row, available};
 use crate::app::message::Job;
-use crate::app::model::{Asking, Model, Overlay, deeds};
+use crate::app::model::{Asking, Model, Overlay};
 
 pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
     if key == Key::Escape {
@@ -13,9 +13,8 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
         return Vec::new();
     }
     match model.overlay.take() {
-        Some(Overlay::ChooseDeed { path, name, bytes, mut cursor, changes }) => {
-            let offered = deeds(&model.state.depot());
-            let letter = |c| offered.iter().position(|deed| first_letter(deed.word()) == c);
+        Some(Overlay::ChooseDeed { path, name, deeds, held, bytes, mut cursor, changes }) => {
+            let letter = |c| deeds.iter().position(|deed| first_letter(deed.word()) == c);
             let chosen = match key {
                 Key::Enter => Some(cursor),
                 Key::Char(c) => letter(c),
@@ -24,15 +23,20 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
                     None
                 }
                 Key::Down => {
-                    cursor = (cursor + 1).min(offered.len() - 1);
+                    cursor = (cursor + 1).min(deeds.len() - 1);
                     None
                 }
                 _ => None,
             };
             if let Some(chosen) = chosen {
-                return plan::put(model, &path, offered[chosen].clone(), changes);
+                let deed = deeds[chosen].clone();
+                return match held {
+                    Some(inode) => held::put(model, inode, deed, changes),
+                    None => plan::put(model, &path, deed, changes),
+                };
             }
-            model.overlay = Some(Overlay::ChooseDeed { path, name, bytes, cursor, changes });
+            model.overlay =
+                Some(Overlay::ChooseDeed { path, name, deeds, held, bytes, cursor, changes });
         }
         Some(Overlay::Ask { asking, sentence, wanted, mut typed, mut error, offers }) => {
             match key {
@@ -55,9 +59,9 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
         Some(Overlay::Help { offset }) => {
             model.overlay = scrolled(offset, key).map(|offset| Overlay::Help { offset });
         }
-        Some(Overlay::Unreadable { places, offset }) => {
+        Some(Overlay::Listing { title, lines, offset }) => {
             let offset = scrolled(offset, key);
-            model.overlay = offset.map(|offset| Overlay::Unreadable { places, offset });
+            model.overlay = offset.map(|offset| Overlay::Listing { title, lines, offset });
         }
         None => {}
     }
@@ -115,6 +119,7 @@ fn answer(
             }
             Ok(start_scan(model, scans::paths_in(typed)))
         }
+        Asking::SaveHeld(inode, changes) => held::save_as(model, *inode, typed, *changes),
         Asking::Waterline(at) => {
             let level = Level::parse(typed).map_err(|error| error.to_string())?;
             let key = fondaco_core::shown::shown(at);

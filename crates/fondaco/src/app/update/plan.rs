@@ -2,15 +2,14 @@
 
 use std::path::Path;
 
-use fondaco_core::carry_out::EntryState;
 use fondaco_core::plan::{Deed, Plan, Planned, Put, Refusal, Review, Survey};
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::counted;
 use fondaco_core::volume::volume_root;
 
-use super::{after_change, ask, directories, now, scans};
+use super::{after_change, ask, directories, held, now, scans};
 use crate::app::message::{Job, Message};
-use crate::app::model::{Asking, Model, Overlay, RunStage, Selected, deeds};
+use crate::app::model::{Asking, Model, Overlay, RunStage, Selected, deeds, held_deeds};
 
 /// Space on an entry: takes it off if it is planned, else asks what is to be done with it.
 pub(super) fn choose_deed(model: &mut Model) -> Vec<Job> {
@@ -36,7 +35,9 @@ pub(super) fn choose_deed(model: &mut Model) -> Vec<Job> {
         model.say_trouble(format!("Protected and cannot be planned: {reason}"));
         return Vec::new();
     }
-    model.overlay = Some(Overlay::ChooseDeed { path, name, bytes, cursor: 0, changes: false });
+    let (deeds, held) = (deeds(&model.state.depot()), None);
+    model.overlay =
+        Some(Overlay::ChooseDeed { path, name, deeds, held, bytes, cursor: 0, changes: false });
     Vec::new()
 }
 
@@ -52,14 +53,23 @@ fn selected(model: &Model) -> Option<(std::path::PathBuf, String, fondaco_core::
 
 pub(super) fn change_deed(model: &mut Model) -> Vec<Job> {
     let Some(planned) = model.selected_action() else { return Vec::new() };
-    let (path, name) = (planned.path.clone(), shown(planned.path.file_name().unwrap_or_default()));
+    let name = shown(planned.place().file_name().unwrap_or_default());
+    let path = planned.path.clone();
+    let held = match &planned.review {
+        Review::Ready(survey) if survey.held.is_some() => {
+            Some((survey.target.device, survey.target.inode))
+        }
+        _ => None,
+    };
     let bytes = match &planned.review {
         Review::Ready(survey) => survey.target.allocated,
         _ => planned.estimate,
     };
-    let offered = deeds(&model.state.depot());
-    let cursor = offered.iter().position(|deed| *deed == planned.deed).unwrap_or(0);
-    model.overlay = Some(Overlay::ChooseDeed { path, name, bytes, cursor, changes: true });
+    let deeds = if held.is_some() { held_deeds() } else { deeds(&model.state.depot()) };
+    let same = |deed: &Deed| deed.word() == planned.deed.word();
+    let cursor = deeds.iter().position(same).unwrap_or(0);
+    model.overlay =
+        Some(Overlay::ChooseDeed { path, name, deeds, held, bytes, cursor, changes: true });
     Vec::new()
 }
 
@@ -69,7 +79,10 @@ pub(super) fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> 
     model.run.summary = None;
     let word = deed.word();
     if changes {
-        model.draft.set_deed(path, deed);
+        let volume = model.draft.planned().iter().find(|planned| planned.path == path);
+        let volume = volume.map(|planned| planned.volume.clone());
+        let on = volume.is_some_and(|volume| on_volume(model, &deed, &volume));
+        model.draft.set_deed(path, deed, on);
         model.say(format!("Changed to {word}: {}", Shown(path)));
         return Vec::new();
     }
@@ -77,8 +90,10 @@ pub(super) fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> 
     let entries = model.directories.selected_row().map_or(1, |row| row.entries);
     let volume = model.volume_of(path).map(|volume| volume.mount_point.clone());
     let volume = volume.unwrap_or_else(|| volume_root(path, &model.state, &[]));
+    let depot_on_volume = on_volume(model, &deed, &volume);
     let put = model.draft.put(Planned {
         path: path.to_owned(),
+        depot_on_volume,
         deed,
         reason: "by hand".to_owned(),
         volume,
@@ -100,6 +115,12 @@ pub(super) fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> 
     jobs
 }
 
+/// Whether the depot of an archive lies on a volume.
+fn on_volume(model: &Model, deed: &Deed, volume: &Path) -> bool {
+    let Deed::Archive { depot } = deed else { return false };
+    model.volume_of(depot).is_some_and(|on| on.mount_point == volume)
+}
+
 pub(super) fn on_surveyed(
     model: &mut Model,
     path: &Path,
@@ -114,11 +135,11 @@ pub(super) fn on_surveyed(
 
 pub(super) fn take_off(model: &mut Model) -> Vec<Job> {
     let Some(planned) = model.selected_action() else { return Vec::new() };
-    let path = planned.path.clone();
+    let (path, place) = (planned.path.clone(), planned.place().to_owned());
     model.draft.take_off(&path);
     model.run.rehearsal = None;
     model.plan_cursor = model.plan_cursor.min(model.draft.planned().len().saturating_sub(1));
-    model.say(format!("Taken off the plan: {}", Shown(path)));
+    model.say(format!("Taken off the plan: {}", Shown(place)));
     Vec::new()
 }
 
@@ -154,23 +175,25 @@ pub(super) fn ask_to_carry_out(model: &mut Model) -> Vec<Job> {
         .iter()
         .map(|(path, bytes)| format!("{} on {}", model.bytes(*bytes), Shown(path)))
         .collect();
-    let deleted = plan.actions.iter().filter(|action| action.deed == Deed::Delete).count();
+    let for_good = |deed: &Deed| *deed == Deed::Delete || deed.is_release();
+    let deleted = plan.actions.iter().filter(|action| for_good(&action.deed)).count();
     let later = match frees.later.get() {
         0 => String::new(),
         _ => format!(" and {} later, when purged", model.bytes(frees.later)),
     };
     let lost = match deleted {
         0 => "All of it can be put back.".to_owned(),
-        n if n == count => "What is deleted cannot be put back.".to_owned(),
-        1 => "1 of them deletes for good and cannot be put back.".to_owned(),
-        n => format!("{n} of them delete for good and cannot be put back."),
+        n if n == count => "None of it can be put back.".to_owned(),
+        1 => "1 of them is for good and cannot be put back.".to_owned(),
+        n => format!("{n} of them are for good and cannot be put back."),
     };
+    let released = held::warning(&plan);
     let left_out = match model.draft.planned().len() - count {
         0 => String::new(),
         n => format!(" {n} that cannot be planned are left out."),
     };
     let sentence = format!(
-        "{}: {} freed now{later}. {lost}{left_out} Type the number of actions to carry \
+        "{}: {} freed now{later}. {released}{lost}{left_out} Type the number of actions to carry \
          them out.",
         counted(count as u64, "action"),
         volumes.join(", ")
@@ -255,8 +278,7 @@ fn on_carried_out(
             return jobs;
         }
     };
-    let count = |state| summary.count(state);
-    let done = count(EntryState::Deleted) + count(EntryState::Held) + count(EntryState::Archived);
+    let done = summary.entries.iter().filter(|entry| entry.state.is_done()).count();
     let not_done = summary.entries.len() - done;
     let (run, freed) = (summary.run, model.bytes(summary.freed));
     if not_done == 0 {

@@ -10,7 +10,7 @@ use fondaco_core::scan::Progress;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, grouped};
 
-use super::{ask, directories, go_to, start_scan};
+use super::{ask, books, directories, go_to, start_scan};
 use crate::app::command_table::Key;
 use crate::app::message::{Job, Message};
 use crate::app::model::{
@@ -243,6 +243,7 @@ fn on_mended(model: &mut Model, outcome: Result<Box<Catalog>, String>) -> Vec<Jo
         model.say(format!("Scanned again: {}, {} entries", Shown(path), grouped(entries)));
     }
     model.scan.catalog = Some(Arc::new(RwLock::new(*catalog)));
+    let mut jobs = books::after_scan(model);
     let directories = &mut model.directories;
     directories.remembered.clear();
     directories.at = at;
@@ -251,7 +252,7 @@ fn on_mended(model: &mut Model, outcome: Result<Box<Catalog>, String>) -> Vec<Jo
     (model.evidence, model.asked_evidence) = (None, None);
     if model.station == Station::Directories {
         directories::rank(model);
-        return directories::look(model);
+        jobs.extend(directories::look(model));
     }
-    Vec::new()
+    jobs
 }

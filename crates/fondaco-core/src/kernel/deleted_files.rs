@@ -1,0 +1,251 @@
+//! Files that have no name any more and yet take space, because a process has them open.
+
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{AtFlags, CWD, StatxFlags};
+
+use super::process::Process;
+use super::stat::{Kind, Stat};
+use super::{Mount, mounts};
+use crate::units::{Bytes, Time};
+
+/// How a process holds a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Hold {
+    /// Who.
+    pub process: Process,
+    /// Numbers of its descriptors.
+    pub descriptors: Vec<u32>,
+    /// It is mapped into memory, or is the program that runs.
+    pub mapped: bool,
+    /// It is its working directory or root.
+    pub directory: bool,
+}
+
+/// A file without a name that processes hold.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DeletedFile {
+    /// Device number of its file system as the mount table has it.
+    pub volume: u64,
+    /// Device number as `stat(2)` gives it; of a subvolume, another one.
+    pub dev: u64,
+    /// Its inode number.
+    pub ino: u64,
+    /// What it is.
+    pub kind: Kind,
+    /// Its path as it was, seen from the process.
+    pub path: PathBuf,
+    /// Its length.
+    pub size: u64,
+    /// Its bytes on disk; nothing if this user may not know.
+    pub allocated: Option<Bytes>,
+    /// The last change of its inode: it was deleted then or before, if it is known.
+    pub changed: Time,
+    /// Last written.
+    pub written: Time,
+    /// Who holds it, by number.
+    pub holds: Vec<Hold>,
+}
+
+/// All such files that this user can see. Anonymous memory is left out.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct DeletedFiles {
+    /// The largest first.
+    pub files: Vec<DeletedFile>,
+    /// Processes that this user may not look into: 0 for root.
+    pub hidden: usize,
+    /// When this was collected.
+    pub taken: Time,
+}
+
+impl DeletedFiles {
+    /// Collects from `/proc` (`proc_pid_fd(5)`, `proc_pid_map_files(5)`, `proc_pid_maps(5)`). Processes
+    /// that end meanwhile are left out; this one is too.
+    pub fn collect(now: Time) -> Self {
+        let mut collector = Collector {
+            mounts: mounts().unwrap_or_default(),
+            files: BTreeMap::new(),
+            hidden: 0,
+        };
+        let ourselves = std::process::id();
+        let Ok(processes) = std::fs::read_dir("/proc") else { return Self::default() };
+        for entry in processes.flatten() {
+            let pid = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok());
+            if let Some(pid) = pid.filter(|pid| *pid != ourselves) {
+                collector.look_into(pid, &entry.path());
+            }
+        }
+        let mut files: Vec<DeletedFile> = collector.files.into_values().collect();
+        for file in &mut files {
+            file.holds.sort_by_key(|hold| hold.process.pid);
+        }
+        files.sort_by(|a, b| (b.allocated, a.ino).cmp(&(a.allocated, b.ino)));
+        Self { files, hidden: collector.hidden, taken: now }
+    }
+
+    /// Those of one file system.
+    pub fn on_volume(&self, dev: u64) -> impl Iterator<Item = &DeletedFile> {
+        self.files.iter().filter(move |file| file.volume == dev)
+    }
+
+    /// Those whose path was below a directory.
+    pub fn below<'a>(&'a self, root: &'a Path) -> impl Iterator<Item = &'a DeletedFile> {
+        self.files.iter().filter(move |file| file.path.starts_with(root))
+    }
+}
+
+/// How a link below `/proc` leads to a file.
+#[derive(Clone, Copy)]
+enum Way {
+    Descriptor(u32),
+    Mapped,
+    Directory,
+}
+
+struct Collector {
+    mounts: Vec<Mount>,
+    files: BTreeMap<(u64, u64), DeletedFile>,
+    hidden: usize,
+}
+
+impl Collector {
+    fn look_into(&mut self, pid: u32, home: &Path) {
+        let descriptors = match std::fs::read_dir(home.join("fd")) {
+            Ok(descriptors) => descriptors,
+            Err(error) => {
+                let refused = error.kind() == std::io::ErrorKind::PermissionDenied;
+                self.hidden += usize::from(refused && !Process::is_of_kernel(pid));
+                return;
+            }
+        };
+        for fd in descriptors.flatten() {
+            if let Some(number) = fd.file_name().to_str().and_then(|name| name.parse().ok()) {
+                self.follow(pid, &fd.path(), Way::Descriptor(number));
+            }
+        }
+        self.follow(pid, &home.join("exe"), Way::Mapped);
+        for link in ["cwd", "root"] {
+            self.follow(pid, &home.join(link), Way::Directory);
+        }
+        let mut refused = false;
+        for map in std::fs::read_dir(home.join("map_files")).into_iter().flatten().flatten() {
+            refused |= !self.follow(pid, &map.path(), Way::Mapped);
+        }
+        if refused {
+            self.read_maps(pid, home);
+        }
+    }
+
+    /// Looks where a link leads; says whether that was allowed.
+    fn follow(&mut self, pid: u32, link: &Path, way: Way) -> bool {
+        // most are not deleted, and reading the link is all that they cost
+        let Ok(target) = std::fs::read_link(link) else { return true };
+        let Some(path) = target.as_os_str().as_bytes().strip_suffix(b" (deleted)") else {
+            return true;
+        };
+        let flags = StatxFlags::BASIC_STATS | StatxFlags::MNT_ID;
+        let Ok(found) = rustix::fs::statx(CWD, link, AtFlags::empty(), flags) else { return false };
+        let stat = Stat::of_statx(&found);
+        let volume = match self.mounts.iter().find(|mount| mount.id == stat.mount) {
+            Some(mount) => mount.dev,
+            None => stat.dev,
+        };
+        let path = PathBuf::from(OsStr::from_bytes(path));
+        if stat.links == 0 && !is_memory(&path) {
+            let file = DeletedFile {
+                volume,
+                dev: stat.dev,
+                ino: stat.ino,
+                kind: stat.kind,
+                path,
+                size: stat.size,
+                allocated: Some(stat.allocated()),
+                changed: stat.ctime,
+                written: stat.mtime,
+                holds: Vec::new(),
+            };
+            self.note(pid, file, way);
+        }
+        true
+    }
+
+    /// Mappings as text, for a user who may not follow them: that they are there, not how large.
+    fn read_maps(&mut self, pid: u32, home: &Path) {
+        let maps = std::fs::read(home.join("maps")).unwrap_or_default();
+        for line in maps.split(|b| *b == b'\n') {
+            let Some(file) = mapped_file(line) else { continue };
+            if !is_memory(&file.path) {
+                self.note(pid, file, Way::Mapped);
+            }
+        }
+    }
+
+    fn note(&mut self, pid: u32, file: DeletedFile, way: Way) {
+        let known = self.files.entry((file.dev, file.ino)).or_insert(file);
+        let at = match known.holds.iter().position(|hold| hold.process.pid == pid) {
+            Some(at) => at,
+            None => {
+                let Some(process) = Process::look(pid) else { return };
+                let descriptors = Vec::new();
+                known.holds.push(Hold { process, descriptors, mapped: false, directory: false });
+                known.holds.len() - 1
+            }
+        };
+        let hold = &mut known.holds[at];
+        match way {
+            Way::Descriptor(number) => hold.descriptors.push(number),
+            Way::Mapped => hold.mapped = true,
+            Way::Directory => hold.directory = true,
+        }
+    }
+}
+
+/// Memory that only looks like a file: `memfd_create(2)`, `shmget(2)`, shared anonymous mappings.
+fn is_memory(path: &Path) -> bool {
+    let path = path.as_os_str().as_bytes();
+    [&b"/memfd:"[..], b"/SYSV", b"/dev/zero", b"/[", b"/i915", b"/drm mm"]
+        .iter()
+        .any(|start| path.starts_with(start))
+}
+
+/// A line of `proc_pid_maps(5)` about a deleted file.
+fn mapped_file(line: &[u8]) -> Option<DeletedFile> {
+    let line = line.strip_suffix(b" (deleted)")?;
+    let mut fields = line.splitn(6, |b| *b == b' ');
+    let mut text = || fields.next().and_then(|field| std::str::from_utf8(field).ok());
+    let (_range, _rights, _offset) = (text()?, text()?, text()?);
+    let (major, minor) = text()?.split_once(':')?;
+    let number = |text| u32::from_str_radix(text, 16).ok();
+    let dev = rustix::fs::makedev(number(major)?, number(minor)?);
+    let ino = text()?.parse().ok()?;
+    let path = fields.next()?.trim_ascii_start();
+    Some(DeletedFile {
+        volume: dev,
+        dev,
+        ino,
+        kind: Kind::File,
+        path: PathBuf::from(OsStr::from_bytes(path)),
+        size: 0,
+        allocated: None,
+        changed: Time::at(0),
+        written: Time::at(0),
+        holds: Vec::new(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_of_a_mapping_is_read_and_only_of_a_deleted_file() {
+        let line = b"7f0-7f1 r--s 00000000 fe:01 4711                 /srv/tide gauge/a b (deleted)";
+        let file = mapped_file(line).unwrap();
+        assert_eq!((file.ino, file.dev), (4711, rustix::fs::makedev(0xfe, 1)));
+        assert_eq!(file.path, Path::new("/srv/tide gauge/a b"));
+        assert_eq!(mapped_file(b"7f0-7f1 r--s 00000000 fe:01 4711   /srv/tide"), None);
+    }
+}

@@ -1,0 +1,71 @@
+//! Where the contents of a file lie on its device.
+
+use std::io;
+use std::os::fd::AsFd;
+
+use super::ioctl::{both_ways, call, put, put_u32, u32_at, u64_at};
+
+/// One piece of a file that lies in one place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Extent {
+    /// Where on the device, in bytes.
+    pub physical: u64,
+    /// How long, in bytes.
+    pub length: u64,
+    /// Another file, or another part of this one, lies there too.
+    pub shared: bool,
+    /// The place and the length are those of the contents before they were compressed or packed.
+    pub encoded: bool,
+}
+
+const HEAD: usize = 32;
+const EACH: usize = 56;
+const ROOM: usize = 256;
+const FIEMAP: u32 = both_ways(b'f', 11, HEAD);
+const LAST: u32 = 0x1;
+/// No place is known, or none that others could have in common: delayed, inline, packed in a tail.
+const NOWHERE: u32 = 0x2 | 0x4 | 0x200 | 0x400;
+const ENCODED: u32 = 0x8;
+const SHARED: u32 = 0x2000;
+
+/// All pieces of an open file that have a place of their own, in the order of the file.
+///
+/// # Errors
+///
+/// As the `FIEMAP` call (Linux documentation, `filesystems/fiemap.rst`): `EOPNOTSUPP` where the file
+/// system does not tell.
+pub fn extents(file: impl AsFd) -> io::Result<Vec<Extent>> {
+    let mut buffer = vec![0u8; HEAD + ROOM * EACH];
+    let mut found = Vec::new();
+    let mut start = 0u64;
+    loop {
+        buffer[..HEAD].fill(0);
+        put(&mut buffer, 0, start);
+        put(&mut buffer, 8, u64::MAX - start);
+        put_u32(&mut buffer, 24, ROOM as u32);
+        let reach = buffer.len();
+        call(&file, FIEMAP, &mut buffer, reach)?;
+        let count = (u32_at(&buffer, 20) as usize).min(ROOM);
+        for i in 0..count {
+            let at = HEAD + i * EACH;
+            let flags = u32_at(&buffer, at + 40);
+            let extent = Extent {
+                physical: u64_at(&buffer, at + 8),
+                length: u64_at(&buffer, at + 16),
+                shared: flags & SHARED != 0,
+                encoded: flags & ENCODED != 0,
+            };
+            if flags & NOWHERE == 0 {
+                found.push(extent);
+            }
+            let end = u64_at(&buffer, at).saturating_add(extent.length);
+            if flags & LAST != 0 || end <= start {
+                return Ok(found);
+            }
+            start = end;
+        }
+        if count == 0 {
+            return Ok(found);
+        }
+    }
+}

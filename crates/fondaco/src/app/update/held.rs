@@ -1,0 +1,141 @@
+//! Deleted files that processes hold: choosing how they are let go of.
+
+use std::path::{Path, PathBuf};
+
+use fondaco_core::kernel::{DeletedFile, DeletedFiles, stat_path};
+use fondaco_core::plan::{Deed, Plan, Planned, Review, survey_held};
+use fondaco_core::shown::{Shown, shown};
+use fondaco_core::units::Bytes;
+
+use super::ask;
+use crate::app::message::Job;
+use crate::app::model::{Asking, Model, Overlay, held_deeds};
+
+/// Takes in what is held now; the selected file stays selected.
+pub(super) fn on_collected(model: &mut Model, held: DeletedFiles) {
+    let selected = model.selected_held().map(|file| (file.dev, file.ino));
+    let place = held.files.iter().position(|file| Some((file.dev, file.ino)) == selected);
+    model.held = held;
+    let last = model.held.files.len().saturating_sub(1);
+    model.held_cursor = place.unwrap_or(model.held_cursor).min(last);
+}
+
+fn find(model: &Model, inode: (u64, u64)) -> Option<&DeletedFile> {
+    model.held.files.iter().find(|file| (file.dev, file.ino) == inode)
+}
+
+fn name(file: &DeletedFile) -> String {
+    shown(file.path.file_name().unwrap_or(file.path.as_os_str()))
+}
+
+/// Space on a held file: takes it off the plan if it is there, else asks how it is let go of.
+pub(super) fn choose_deed(model: &mut Model) -> Vec<Job> {
+    let Some(file) = model.selected_held() else { return Vec::new() };
+    let (name, inode) = (name(file), (file.dev, file.ino));
+    let (path, bytes) = (file.path.clone(), file.allocated.unwrap_or(Bytes::ZERO));
+    let planned = model.planned_release(file).map(|planned| planned.path.clone());
+    if model.run.is_active() {
+        model.say_trouble("A run is going on: plan more when it has ended");
+        return Vec::new();
+    }
+    if let Some(planned) = planned {
+        model.draft.take_off(&planned);
+        model.run.rehearsal = None;
+        model.say(format!("Taken off the plan: {name}"));
+        return Vec::new();
+    }
+    let (deeds, held) = (held_deeds(), Some(inode));
+    model.overlay =
+        Some(Overlay::ChooseDeed { path, name, deeds, held, bytes, cursor: 0, changes: false });
+    Vec::new()
+}
+
+/// The deed has been chosen; to be saved, it needs a name first.
+pub(super) fn put(model: &mut Model, inode: (u64, u64), deed: Deed, changes: bool) -> Vec<Job> {
+    let Some(file) = find(model, inode) else {
+        model.say_trouble("It is no longer held: its space is free");
+        return Vec::new();
+    };
+    if !matches!(deed, Deed::Save { .. }) {
+        plan_it(model, inode, deed, changes);
+        return Vec::new();
+    }
+    let name = name(file);
+    let suggested = model.state.depot().join(format!("{name}.saved"));
+    let sentence = format!(
+        "Save {name} as this new file, then cut it to nothing. ↓ offers a name in the depot."
+    );
+    let jobs = ask(model, Asking::SaveHeld(inode, changes), sentence, None);
+    if let Some(Overlay::Ask { offers, .. }) = &mut model.overlay {
+        *offers = suggested.to_str().map(str::to_owned).into_iter().collect();
+    }
+    jobs
+}
+
+/// The name has been typed, or why it is none.
+pub(super) fn save_as(
+    model: &mut Model,
+    inode: (u64, u64),
+    typed: &str,
+    changes: bool,
+) -> Result<Vec<Job>, String> {
+    let to = PathBuf::from(typed);
+    let parent = to.parent().filter(|_| to.is_absolute() && to.file_name().is_some());
+    let parent = parent.ok_or_else(|| "the name of a new file begins with /".to_owned())?;
+    let stat = stat_path(parent).map_err(|error| format!("{}: {error}", Shown(parent)))?;
+    if stat_path(&to).is_ok() {
+        return Err(format!("{} exists: nothing is ever overwritten", Shown(&to)));
+    }
+    let on = |path: &Path| model.volume_of(path).map(|volume| volume.mount_point.clone());
+    let file = find(model, inode).ok_or_else(|| "it is no longer held".to_owned())?;
+    let volume = model.volume_of_held(file).map(|volume| volume.mount_point.clone());
+    let same_volume = stat.dev == inode.0 && on(&to) == volume;
+    model.overlay = None;
+    plan_it(model, inode, Deed::Save { to, same_volume }, changes);
+    Ok(Vec::new())
+}
+
+fn plan_it(model: &mut Model, inode: (u64, u64), deed: Deed, changes: bool) {
+    let Some(file) = find(model, inode) else { return };
+    let (word, name) = (deed.word(), name(file));
+    let survey = survey_held(file, &model.held);
+    let volume = model.volume_of_held(file).map(|volume| volume.mount_point.clone());
+    let path = survey.target.path.0.clone();
+    model.run.rehearsal = None;
+    model.run.summary = None;
+    if changes {
+        model.draft.set_deed(&path, deed, false);
+        model.say(format!("Changed to {word}: {name}"));
+        return;
+    }
+    model.draft.put(Planned {
+        path,
+        deed,
+        reason: "deleted, but held by a process".to_owned(),
+        volume: volume.unwrap_or_default(),
+        depot_on_volume: false,
+        estimate: survey.target.allocated,
+        entries: 1,
+        review: Review::Ready(Box::new(survey)),
+    });
+    model.say(format!("Planned: {word}, to free {name}"));
+}
+
+/// What must be known before a plan that lets go of files is carried out.
+pub(super) fn warning(plan: &Plan) -> String {
+    let mut words = String::new();
+    for action in &plan.actions {
+        let Some(held) = &action.held else { continue };
+        let who: Vec<String> =
+            held.holders.iter().map(|p| format!("{} (pid {})", p.command, p.pid)).collect();
+        let who = who.join(", ");
+        words.push_str(&match &action.deed {
+            Deed::End { by_force: false } => format!("{who} will be asked to end. "),
+            Deed::End { by_force: true } => {
+                format!("{who} will be killed and cannot save anything. ")
+            }
+            _ => format!("{who} goes on without what it has written. "),
+        });
+    }
+    words
+}

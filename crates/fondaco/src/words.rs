@@ -1,0 +1,88 @@
+//! Words that commands and stations have in common: rises, forecasts, limits, places.
+
+use fondaco_core::history::{Forecast, Outlook};
+use fondaco_core::kernel::{Quota, QuotaOf};
+use fondaco_core::shown::Shown;
+use fondaco_core::state::State;
+use fondaco_core::units::{Bytes, UnitStyle};
+use fondaco_core::volume::Place;
+
+/// The rise of a volume in a day, with its sign.
+pub fn rise(outlook: &Outlook, style: UnitStyle) -> String {
+    outlook.trend().map_or_else(String::new, |trend| signed_bytes(trend.rise as i64, style))
+}
+
+/// Bytes with their sign.
+pub fn signed_bytes(bytes: i64, style: UnitStyle) -> String {
+    let sign = if bytes < 0 { "-" } else { "+" };
+    format!("{sign}{}", Bytes::new(bytes.unsigned_abs()).shown(style))
+}
+
+/// When a volume will be full, in a few letters.
+pub fn full_in(outlook: &Outlook) -> String {
+    match outlook {
+        Outlook::NotYet => "no forecast yet".to_owned(),
+        Outlook::Steady(_) => "not rising".to_owned(),
+        Outlook::Full(_, forecast) => days(forecast.days),
+    }
+}
+
+/// As [`full_in`], where there is little room.
+pub fn full_in_short(outlook: &Outlook) -> String {
+    match outlook {
+        Outlook::NotYet => "—".to_owned(),
+        other => full_in(other),
+    }
+}
+
+/// When a volume will be full, with the range.
+pub fn range(forecast: &Forecast) -> String {
+    let soonest = days(forecast.soonest);
+    let latest = match forecast.latest {
+        Some(latest) if days(latest) == soonest => return soonest,
+        Some(latest) => format!("to {}", days(latest)),
+        None => "or much later".to_owned(),
+    };
+    format!("{}, {soonest} {latest}", days(forecast.days))
+}
+
+fn days(days: f64) -> String {
+    match days {
+        d if d < 2.0 => format!("{:.0} h", d * 24.0),
+        d if d < 90.0 => format!("{d:.0} d"),
+        d if d < 730.0 => format!("{:.0} mo", d / 30.4),
+        d => format!("{:.0} y", d / 365.0),
+    }
+}
+
+/// The name of whose limit it is, if one is known.
+pub fn owner_name(quota: &Quota, state: &State) -> Option<String> {
+    match quota.of {
+        QuotaOf::User => state.user_name(quota.id),
+        QuotaOf::Group => state.group_name(quota.id),
+        QuotaOf::Project => None,
+    }
+}
+
+/// A limit in one line.
+pub fn quota_line(quota: &Quota, state: &State, style: UnitStyle) -> String {
+    let name = owner_name(quota, state).unwrap_or_else(|| quota.id.to_string());
+    let bytes = match (quota.level(), quota.limit()) {
+        (Some(level), Some(limit)) => {
+            format!("  {level} of {}", limit.shown(style))
+        }
+        _ => String::new(),
+    };
+    let inodes = quota.inode_level().map_or_else(String::new, |level| format!("  inodes {level}"));
+    format!("limit of {} {name}{bytes}{inodes}", quota.of.word())
+}
+
+/// Another place where a volume is mounted.
+pub fn in_words(place: &Place) -> String {
+    let part = match place.root.as_os_str() == "/" {
+        true => String::new(),
+        false => format!(" (its {})", Shown(&place.root)),
+    };
+    let read_only = if place.read_only { ", read-only" } else { "" };
+    format!("{}{part}{read_only}", Shown(&place.mount_point))
+}

@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 
-use common::{NOW, Place};
+use common::{Mounted, NOW, Place};
 use fondaco_core::carry_out::{EntryRecord, EntryState, carry_out, purge, put_back};
 use fondaco_core::plan::{Deed, Draft, Plan, Planned, Put, Review, survey};
 use fondaco_core::units::Bytes;
@@ -55,6 +55,7 @@ fn plan(place: &Place, things: &[PathBuf], chosen: &[(u16, u8)]) -> Plan {
             deed,
             reason: "by hand".into(),
             volume: place.root.clone(),
+            depot_on_volume: false,
             estimate: Bytes::ZERO,
             entries: 1,
             review: Review::Pending,
@@ -112,4 +113,105 @@ proptest! {
             prop_assert!(entry.action.target.path.0.exists());
         }
     }
+}
+
+/// Deletes these, each in a run of its own; forecast and what the volume says was freed.
+fn delete_one_by_one(place: &Place, paths: &[PathBuf]) -> Vec<(u64, i64)> {
+    let used = || {
+        let root = std::fs::File::open(&place.root).unwrap();
+        rustix::fs::syncfs(&root).unwrap();
+        fondaco_core::kernel::capacity(&place.root).unwrap().used.get() as i64
+    };
+    let one = |path: &PathBuf| {
+        let plan = place.plan(&[(path, Deed::Delete)]);
+        let before = used();
+        let watch = |_: &_| ControlFlow::Continue(());
+        let summary = carry_out(&plan, &place.state, &|| NOW, &watch).unwrap();
+        assert_eq!(summary.entries[0].state, EntryState::Deleted);
+        assert_eq!(summary.freed, plan.frees().now);
+        (plan.frees().now.get(), before - used())
+    };
+    paths.iter().map(one).collect()
+}
+
+#[test]
+fn a_copy_that_shares_its_extents_frees_nothing_and_the_last_one_everything() {
+    for (fs_type, option) in [("xfs", "rmapbt=0"), ("xfs", "rmapbt=1"), ("btrfs", "")] {
+        let Some(mounted) = Mounted::new_with(fs_type, 400, &["-m", option]) else { return };
+        // the state directory is elsewhere, so that the journal's own growth does not count
+        let elsewhere = tempfile::tempdir().unwrap();
+        let mut place = Place::at(&mounted.path());
+        place.state = fondaco_core::state::State::open(&elsewhere.path().canonicalize().unwrap()).unwrap();
+        const SIZE: u64 = 16 << 20;
+        let original = place.root.join("survey.raw");
+        let mut contents = vec![0; SIZE as usize];
+        blake3::Hasher::new().finalize_xof().fill(&mut contents);
+        std::fs::write(&original, contents).unwrap();
+        let copy = place.root.join("again.raw");
+        let (from, to) = (original.as_os_str(), copy.as_os_str());
+        common::run("cp", &["--reflink=always".as_ref(), from, to]);
+        let root = std::fs::File::open(&place.root).unwrap();
+        rustix::fs::syncfs(&root).unwrap();
+
+        // both at once: where the file system counts references, all of it is foretold
+        let both = place.plan(&[(&original, Deed::Delete), (&copy, Deed::Delete)]);
+        let foretold = both.frees().now.get();
+        let notes = &both.actions[0].notes;
+        assert!(notes.iter().any(|note| note.contains("other files share")), "{notes:?}");
+        assert_eq!(foretold, if fs_type == "btrfs" { SIZE } else { 0 }, "{fs_type} {option}");
+
+        const NOISE: i64 = 256 << 10; // tables shrink and grow
+        for ((forecast, freed), wanted) in
+            delete_one_by_one(&place, &[original, copy]).into_iter().zip([0, SIZE])
+        {
+            assert_eq!(forecast, wanted, "{fs_type} {option}");
+            assert!((freed - forecast as i64).abs() <= NOISE, "{fs_type} {option}: {freed} freed");
+        }
+    }
+}
+
+#[test]
+fn what_keeps_the_measure_below_the_count_is_named() {
+    let Some(mounted) = Mounted::new("ext4", 200) else { return };
+    let elsewhere = tempfile::tempdir().unwrap();
+    let mut place = Place::at(&mounted.path());
+    place.state = fondaco_core::state::State::open(&elsewhere.path().canonicalize().unwrap()).unwrap();
+    let noise = |name: &str| {
+        let path = place.root.join(name);
+        let mut contents = vec![0; 4 << 20];
+        blake3::Hasher::new().update(name.as_bytes()).finalize_xof().fill(&mut contents);
+        std::fs::write(&path, contents).unwrap();
+        path
+    };
+    // archived beside itself; moved; one of two names
+    let (archived, aside, linked) = (noise("archived"), noise("aside"), noise("linked"));
+    std::fs::hard_link(&linked, place.root.join("stays")).unwrap();
+    let deeds = [
+        (archived.as_path(), place.archive()),
+        (aside.as_path(), Deed::SetAside),
+        (linked.as_path(), Deed::Delete),
+    ];
+    let mut draft = Draft::default();
+    for (path, deed) in deeds {
+        draft.put(Planned {
+            path: path.to_owned(),
+            deed,
+            reason: "by hand".into(),
+            volume: mounted.path(),
+            depot_on_volume: true,
+            estimate: Bytes::ZERO,
+            entries: 1,
+            review: Review::Ready(Box::new(survey(path).unwrap())),
+        });
+    }
+    let plan = draft.to_plan(Vec::new(), NOW).unwrap();
+    for (action, note) in plan.actions.iter().zip(["same volume", "purged", "another name"]) {
+        assert!(action.notes.iter().any(|said| said.contains(note)), "{:?}", action.notes);
+    }
+    let watch = |_: &_| ControlFlow::Continue(());
+    let summary = carry_out(&plan, &place.state, &|| NOW, &watch).unwrap();
+    assert_eq!(summary.freed.get(), 4 << 20, "{:?}", summary.entries);
+    assert!(summary.measured.unwrap().abs() < 1 << 20, "the archive took as much as was freed");
+    assert!(summary.reasons[0].contains("archives on the same volume"), "{:?}", summary.reasons);
+    assert!(summary.reasons.len() == 1, "nothing is left over: {:?}", summary.reasons);
 }

@@ -103,14 +103,7 @@ impl History {
     /// [`HistoryError::Database`]; then none is kept.
     pub fn sample(&mut self, volumes: &[Volume], now: Time) -> Result<usize, HistoryError> {
         let samples = volumes.iter().filter_map(|volume| {
-            let c = volume.capacity.as_ref().ok()?;
-            let sample = Sample {
-                at: now,
-                used: c.used,
-                free: c.free_root,
-                inodes_used: c.inodes - c.inodes_free,
-                inodes: c.inodes,
-            };
+            let sample = sample_of(volume, now)?;
             Some((volume.mount_point.as_path(), volume.source.as_path(), sample))
         });
         let samples: Vec<_> = samples.collect();
@@ -196,8 +189,23 @@ impl History {
     ///
     /// [`HistoryError::Database`].
     pub fn outlook(&self, volume: &Volume, now: Time) -> Result<Outlook, HistoryError> {
-        Ok(outlook(&self.samples(volume, Time::at(now.sec - 92 * 86_400))?))
+        let mut samples = self.samples(volume, Time::at(now.sec - 92 * 86_400))?;
+        // what it says now is not kept every time, but counts
+        samples.extend(sample_of(volume, now).filter(|_| !samples.is_empty()));
+        Ok(outlook(&samples))
     }
+}
+
+/// How full a volume is now, if it answered.
+fn sample_of(volume: &Volume, now: Time) -> Option<Sample> {
+    let c = volume.capacity.as_ref().ok()?;
+    Some(Sample {
+        at: now,
+        used: c.used,
+        free: c.free_root,
+        inodes_used: c.inodes - c.inodes_free,
+        inodes: c.inodes,
+    })
 }
 
 #[cfg(test)]

@@ -183,6 +183,12 @@ pub struct Mounted {
 impl Mounted {
     /// `None`, said loudly, where that cannot be done: no root, no such file system.
     pub fn new(fs_type: &str, mebibytes: u64) -> Option<Self> {
+        Self::new_with(fs_type, mebibytes, &[])
+    }
+
+    /// As [`Mounted::new`], with options for the program that makes it; those with nothing to them are
+    /// left out with the one before.
+    pub fn new_with(fs_type: &str, mebibytes: u64, options: &[&str]) -> Option<Self> {
         if !is_root(&format!("a mounted {fs_type}")) {
             return None;
         }
@@ -197,7 +203,12 @@ impl Mounted {
         }
         std::fs::File::create(&image).unwrap().set_len(mebibytes << 20).unwrap();
         let make = format!("mkfs.{fs_type}");
-        run(&make, &[o(if fs_type == "ext4" { "-Fq" } else { "-fq" }), image.as_os_str()]);
+        let mut arguments = vec![o(if fs_type == "ext4" { "-Fq" } else { "-fq" })];
+        if options.last().is_some_and(|last| !last.is_empty()) {
+            arguments.extend(options.iter().map(|option| o(option)));
+        }
+        arguments.push(image.as_os_str());
+        run(&make, &arguments);
         run("mount", &[o("-o"), o("loop"), image.as_os_str(), at.as_os_str()]);
         Some(mounted)
     }
@@ -209,6 +220,8 @@ impl Mounted {
 
 impl Drop for Mounted {
     fn drop(&mut self) {
-        let _ = Command::new("umount").arg("-R").arg(self.path()).status();
+        // a test may have unmounted it already
+        let quiet = std::process::Stdio::null;
+        let _ = Command::new("umount").arg("-R").arg(self.path()).stderr(quiet()).status();
     }
 }

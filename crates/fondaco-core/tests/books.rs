@@ -37,7 +37,8 @@ struct Holder(Child);
 impl Holder {
     fn of(path: &Path, length: usize) -> Self {
         std::fs::write(path, noise(length)).unwrap();
-        let child = Command::new("sleep").arg("600").stdin(File::open(path).unwrap()).spawn().unwrap();
+        let child =
+            Command::new("sleep").arg("600").stdin(File::open(path).unwrap()).spawn().unwrap();
         std::fs::remove_file(path).unwrap();
         Self(child)
     }
@@ -56,7 +57,8 @@ fn drawn_up(at: &Path) -> Books {
     let state = State::open(directory.path()).unwrap();
     settle_writes(&volume_of(at, &state).unwrap()).unwrap();
     let volume = volume_of(at, &state).unwrap();
-    let mut scan = Scan::start(&[volume.mount_point.clone()], &Options::new(NOW)).unwrap();
+    let mut scan =
+        Scan::start(std::slice::from_ref(&volume.mount_point), &Options::new(NOW)).unwrap();
     scan.wait();
     let held = DeletedFiles::collect(Time::now());
     books(&volume, Some(&scan.into_catalog()), &held, NOW).unwrap()
@@ -99,7 +101,10 @@ fn the_books_of_ext4_and_tmpfs_close_at_0_and_those_of_xfs_and_btrfs_nearly() {
         assert!(held.items[0].what.contains(&format!("pid {}", holder.0.id())), "{held:?}");
         let beneath = bytes(&books, Matter::Beneath);
         // the file, and at most a block for the directory
-        assert!((2 * MIB as i64..=2 * MIB as i64 + 4096).contains(&beneath), "{fs_type}: {beneath}");
+        assert!(
+            (2 * MIB as i64..=2 * MIB as i64 + 4096).contains(&beneath),
+            "{fs_type}: {beneath}"
+        );
         let unexplained = books.unexplained();
         let sum: i64 = books.lines.iter().map(|line| line.figure.bytes).sum();
         assert_eq!(sum, books.used.get() as i64, "{fs_type}: the lines add up");

@@ -141,7 +141,8 @@ fn a_copy_that_shares_its_extents_frees_nothing_and_the_last_one_everything() {
         // the state directory is elsewhere, so that the journal's own growth does not count
         let elsewhere = tempfile::tempdir().unwrap();
         let mut place = Place::at(&mounted.path());
-        place.state = fondaco_core::state::State::open(&elsewhere.path().canonicalize().unwrap()).unwrap();
+        place.state =
+            fondaco_core::state::State::open(&elsewhere.path().canonicalize().unwrap()).unwrap();
         const SIZE: u64 = 16 << 20;
         let original = place.root.join("survey.raw");
         let mut contents = vec![0; SIZE as usize];
@@ -175,7 +176,8 @@ fn what_keeps_the_measure_below_the_count_is_named() {
     let Some(mounted) = Mounted::new("ext4", 200) else { return };
     let elsewhere = tempfile::tempdir().unwrap();
     let mut place = Place::at(&mounted.path());
-    place.state = fondaco_core::state::State::open(&elsewhere.path().canonicalize().unwrap()).unwrap();
+    place.state =
+        fondaco_core::state::State::open(&elsewhere.path().canonicalize().unwrap()).unwrap();
     let noise = |name: &str| {
         let path = place.root.join(name);
         let mut contents = vec![0; 4 << 20];

@@ -111,7 +111,8 @@ fn processes_are_asked_to_end_and_what_they_held_is_free_and_measured() {
     // the first action ends both processes, and so frees both files; the second has nothing left to do
     assert_eq!(plan.actions[0].frees.now, allocated() + allocated());
     assert_eq!(plan.actions[1].frees.now, Bytes::ZERO);
-    let rehearsal = rehearse(&plan, &place.state, Time::now(), &|_| ControlFlow::Continue(())).unwrap();
+    let rehearsal =
+        rehearse(&plan, &place.state, Time::now(), &|_| ControlFlow::Continue(())).unwrap();
     assert_eq!((rehearsal.refused(), rehearsal.frees.now), (0, plan.frees().now));
     assert!(held(&first).is_some(), "a rehearsal ends nobody");
 

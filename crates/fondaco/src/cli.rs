@@ -318,7 +318,8 @@ pub struct Plan {
 }
 
 fn descriptor(text: &str) -> Result<(u32, u32), String> {
-    let numbers = text.split_once(':').and_then(|(pid, fd)| Some((pid.parse().ok()?, fd.parse().ok()?)));
+    let numbers =
+        text.split_once(':').and_then(|(pid, fd)| Some((pid.parse().ok()?, fd.parse().ok()?)));
     numbers.ok_or_else(|| "expected a process and its descriptor, such as 2464:3".to_owned())
 }
 

@@ -10,14 +10,14 @@ fn from_the_volumes_to_below_the_waterline_and_back() {
     let demo = Demo::new();
     let before = picture(&demo.root());
     let terminal = Terminal::on_demo(&demo, 160, 50);
-    terminal.shows(&["FONDACO", "Volumes", "level 91.6 %", "still to find 33.0 MiB", "/seamark"]);
+    terminal.shows(&["FONDACO", "Volumes", "level 94.4 %", "still to find 41.0 MiB", "/seamark"]);
     terminal.keys(&["Enter"]).shows(&["hydrophone/", "model-runs/", "4 231 entries"]);
 
     // two levels in, and the oldest year is to be deleted
     terminal.keys(&["Enter"]).shows(&["north-basin/", "south-reef/"]);
     terminal.keys(&["Enter"]).shows(&["2035/", "2041/", "Unknown whether needed"]);
     terminal.keys(&["Space"]).shows(&["Do what with 2035?", "cannot be put back"]);
-    terminal.keys(&["d"]).shows(&["D 2035/", "planned ▒ 6.9 MiB", "still to find 26.1 MiB"]);
+    terminal.keys(&["d"]).shows(&["D 2035/", "planned ▒ 6.9 MiB", "still to find 34.1 MiB"]);
     // out again: the selection is where it was; surveys are archived, cameras set aside
     terminal.keys(&["Left", "Left"]).shows(&["▸   1   hydrophone/"]);
     terminal.keys(&["Down", "Space"]).shows(&["Do what with surveys?"]);
@@ -30,7 +30,7 @@ fn from_the_volumes_to_below_the_waterline_and_back() {
     terminal.keys(&["C"]).shows(&["Type the number", "cannot be put back"]);
     terminal.keys(&["2", "Enter"]).shows(&["That is not 3. Nothing has been done"]);
     terminal.keys(&["BSpace", "3", "Enter"]).shows(&["Run 1 is done", "✓ archived"]);
-    terminal.shows(&["level 75.8 %", "below the waterline"]);
+    terminal.shows(&["level 78.6 %", "below the waterline"]);
     assert!(demo.level() < 0.8 && !demo.root().join("surveys").exists());
 
     terminal.keys(&["9"]).shows(&["1 archived, 1 deleted, 1 set aside"]);
@@ -47,7 +47,7 @@ fn from_the_volumes_to_below_the_waterline_and_back() {
 fn it_can_be_used_at_80_by_24_and_says_what_it_needs_below_that() {
     let demo = Demo::new();
     let terminal = Terminal::on_demo(&demo, 80, 24);
-    terminal.shows(&["still to find 33.0 MiB", "▸1 Volumes", "8 Plan"]);
+    terminal.shows(&["still to find 41.0 MiB", "▸1 Volumes", "8 Plan"]);
     let screen = terminal.keys(&["Enter"]).shows(&["hydrophone/", "tail: 2 more", "4 231 entries"]);
     assert!(screen.lines().all(|line| line.chars().count() <= 80));
     terminal.keys(&["End", "Enter"]).shows(&["incoming/", "home/"]);
@@ -60,7 +60,7 @@ fn it_can_be_used_at_80_by_24_and_says_what_it_needs_below_that() {
 fn names_paths_units_waterline_and_ancestors() {
     let demo = Demo::new();
     let terminal = Terminal::on_demo(&demo, 160, 50);
-    terminal.shows(&["level 91.6 %"]);
+    terminal.shows(&["level 94.4 %"]);
     terminal.keys(&["w"]).shows(&["should be below, in percent"]);
     terminal.keys(&["x", "Enter"]).shows(&["not a level in percent"]);
     terminal.keys(&["BSpace", "9", "5", "Enter"]).shows(&["waterline 95 %", "below the waterline"]);
@@ -125,7 +125,7 @@ fn one_directory_is_scanned_again_and_saved_scans_are_opened_and_forgotten() {
     terminal.keys(&["p"]).shows(&["Scan this directory"]);
     terminal.type_text(&format!("{}:{}", demo.path("hydrophone"), demo.path("backups")));
     terminal.keys(&["Enter"]).shows(&["2 places", "/seamark/backups/", "/seamark/hydrophone/"]);
-    terminal.shows(&["level 88.7 %"]);
+    terminal.shows(&["level 91.5 %"]);
     terminal.keys(&["Enter"]).shows(&["north-basin/", "new-sound.wav"]);
     terminal.keys(&["Left"]).shows(&["2 places"]);
     terminal.keys(&["q"]).shows(&["ENDED 0"]);
@@ -177,7 +177,7 @@ fn the_mouse_selects_goes_in_and_runs_what_is_hinted() {
     let hints = screen.trim_end().lines().last().unwrap();
     let units = hints.chars().count() - hints.split("u units").nth(1).unwrap().chars().count() - 3;
     click(units as u16, 50);
-    terminal.shows(&["272.9 MB"]);
+    terminal.shows(&["281.2 MB"]);
 }
 
 #[test]
@@ -234,9 +234,38 @@ fn without_colour_or_unicode_the_same_things_are_said() {
     let demo = Demo::new();
     let at = demo.at.display();
     let terminal = Terminal::run(100, 30, &format!("NO_COLOR=1 LANG=C {FONDACO} demo --at {at}"));
-    terminal.shows(&["level", "still to find 33.0 MiB", ">1 Volumes"]);
+    terminal.shows(&["level", "still to find 41.0 MiB", ">1 Volumes"]);
     let screen = terminal.keys(&["Enter"]).shows(&["hydrophone/", "####", "4 231 entries"]);
     assert!(screen.is_ascii(), "{screen}");
     terminal.keys(&["Space", "d"]).shows(&["D hydrophone/", "////", "enough is planned"]);
     terminal.keys(&["q"]).shows(&["Type quit"]);
+}
+
+#[test]
+fn a_process_that_holds_a_deleted_file_is_found_by_the_books_and_ended_by_the_plan() {
+    let demo = Demo::new();
+    let terminal = Terminal::on_demo(&demo, 160, 50);
+    terminal.shows(&["level 94.4 %", "8.0 MiB are held by deleted files", "19 d"]);
+    terminal.keys(&["b"]).shows(&[
+        "visible entries       4 231 entries",
+        "deleted but open      1 file                       8 388 608   ▸",
+        "unexplained                                                0",
+    ]);
+    terminal.keys(&["Tab", "Down", "Down"]).shows(&["▸  deleted but open"]);
+    terminal.keys(&["Enter"]).shows(&["telemetry/tide-logger.log", "In use: tide-logger (pid"]);
+    terminal.keys(&["Space", "Enter"]).shows(&["Planned: end process", "E      8.0 MiB"]);
+    terminal.keys(&["8", "R"]).shows(&["Rehearsed: every action would be done"]);
+    terminal.keys(&["C"]).shows(&["asked", "None of it", "Type the number"]);
+    // what is measured is what was foretold, to the byte
+    terminal.keys(&["1", "Enter"]).shows(&["Run 1 is done", "✓ ended", "level 91.6 %"]);
+    let screen = terminal.keys(&["u", "u"]).shows(&["8 388 608 B"]);
+    let figure = |name: &str| {
+        let line = screen.lines().find(|line| line.contains(name)).unwrap().split(name).nth(1);
+        line.unwrap().split('B').next().unwrap().trim().to_owned()
+    };
+    assert_eq!(figure("│ measured on the volume"), "8 388 608", "{screen}");
+    assert_eq!(figure("│ forecast"), figure("│ measured on the volume"));
+    terminal.keys(&["1"]).shows(&["deleted but open                                           0"]);
+    terminal.keys(&["6"]).shows(&["space held by deleted files: 0 B in 0 files", "None."]);
+    terminal.keys(&["q"]).shows(&["ENDED 0"]);
 }

@@ -107,10 +107,7 @@ impl Count<'_> {
 /// # Errors
 ///
 /// As `openat(2)` and `getdents64(2)`.
-pub(super) fn walk(
-    top: OwnedFd,
-    each: &mut dyn FnMut(&OwnedFd, &OsStr, &Stat),
-) -> io::Result<()> {
+pub(super) fn walk(top: OwnedFd, each: &mut dyn FnMut(&OwnedFd, &OsStr, &Stat)) -> io::Result<()> {
     let mount = kernel::stat_descriptor(&top)?.mount;
     let mut reader = DirReader::default();
     let mut names = |fd: &OwnedFd| -> io::Result<Vec<OsString>> {

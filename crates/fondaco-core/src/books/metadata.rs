@@ -8,8 +8,8 @@ use std::path::PathBuf;
 use super::shared::overlap;
 use super::{Draft, Figure, Item, Line, Matter, Sure};
 use crate::kernel::{
-    self, BtrfsExtents, Capacity, Owner, btrfs_extents, btrfs_subvolume, btrfs_sums,
-    ext_hidden, space_map, xfs_shape,
+    self, BtrfsExtents, Capacity, Owner, btrfs_extents, btrfs_subvolume, btrfs_sums, ext_hidden,
+    space_map, xfs_shape,
 };
 use crate::units::Bytes;
 use crate::volume::{Class, Volume};

@@ -260,7 +260,12 @@ fn whole_scan<'a>(catalog: &'a Catalog, mount_point: &Path) -> Option<(&'a Catal
     let root = catalog.roots().iter().find(|root| root.path == mount_point)?;
     let only = catalog.roots().len() == 1;
     // below another root of the same scan, what both hold was counted with that one
-    let apart = || !catalog.roots().iter().any(|other| other.path != root.path && other.path.starts_with(mount_point));
+    let apart = || {
+        !catalog
+            .roots()
+            .iter()
+            .any(|other| other.path != root.path && other.path.starts_with(mount_point))
+    };
     let out = if only { catalog.excluded().allocated } else { Bytes::ZERO };
     (catalog.is_complete() && (only || apart()))
         .then(|| (catalog, catalog.allocated(root.entry) + out))
@@ -346,17 +351,19 @@ impl Draft<'_> {
         let places: Vec<_> = catalog.map_or_else(Vec::new, |catalog| {
             catalog.unreadable().iter().filter(|place| place.path.starts_with(at)).collect()
         });
-        let figure = if places.is_empty() && catalog.is_some() {
-            Figure::exact(0)
-        } else {
-            Figure::UNKNOWN
-        };
+        let figure =
+            if places.is_empty() && catalog.is_some() { Figure::exact(0) } else { Figure::UNKNOWN };
         let mut line = Line::new(Matter::Unreadable, figure);
         line.count = places.len() as u64;
         line.items = places
             .iter()
             .map(|place| Item {
-                what: format!("{}: cannot {}: {}", shown(&place.path), place.op.words(), place.error),
+                what: format!(
+                    "{}: cannot {}: {}",
+                    shown(&place.path),
+                    place.op.words(),
+                    place.error
+                ),
                 bytes: None,
                 path: Some(place.path.clone()),
             })

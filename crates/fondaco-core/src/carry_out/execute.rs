@@ -106,7 +106,16 @@ pub fn carry_out(
     let ended = if stopped { RunState::Stopped } else { RunState::Done };
     journal.end(id, ended, measured, clock())?;
     let forecast = plan.frees();
-    Ok(RunSummary { run: id, state: ended, entries, forecast, freed, measured, reasons: told, settled })
+    Ok(RunSummary {
+        run: id,
+        state: ended,
+        entries,
+        forecast,
+        freed,
+        measured,
+        reasons: told,
+        settled,
+    })
 }
 
 /// Carries out what a cut-off or stopped run has not begun, as a run of its own. The earlier run then

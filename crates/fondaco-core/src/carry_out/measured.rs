@@ -58,9 +58,8 @@ fn archives(run: &Measured<'_>) -> Bytes {
     let mounts = kernel::mounts().unwrap_or_default();
     let relieved = volumes(run);
     let all: BTreeSet<_> = run.entries.iter().filter_map(|entry| entry.archive.as_ref()).collect();
-    let beside = all.into_iter().filter(|path| {
-        relieved.contains(&volume_root(path, run.state, &mounts))
-    });
+    let beside =
+        all.into_iter().filter(|path| relieved.contains(&volume_root(path, run.state, &mounts)));
     beside.filter_map(|path| Some(kernel::stat_path(path).ok()?.allocated())).sum()
 }
 

@@ -59,7 +59,8 @@ pub(super) fn check(
     }
     let cuts = matches!(action.deed, Deed::Cut | Deed::Save { .. });
     if cuts && file.holds.iter().any(|hold| hold.mapped) {
-        let reason = "it is mapped into memory: cutting it would crash the process; end that instead";
+        let reason =
+            "it is mapped into memory: cutting it would crash the process; end that instead";
         return Err(refused(held, reason));
     }
     if cuts && (file.kind != Kind::File || reachable(&file).is_none()) {
@@ -83,10 +84,14 @@ fn guard_processes(held: &HeldTarget) -> Result<(), Refusal> {
         above.push(parent);
     }
     match held.holders.iter().find(|process| process.pid == 1 || above.contains(&process.pid)) {
-        Some(Process { pid: 1, .. }) => Err(refused(held, "pid 1 holds it, which is never touched")),
+        Some(Process { pid: 1, .. }) => {
+            Err(refused(held, "pid 1 holds it, which is never touched"))
+        }
         Some(Process { pid, command, .. }) => Err(refused(
             held,
-            format!("pid {pid} ({command}) is this program or runs it: ending it would end this session"),
+            format!(
+                "pid {pid} ({command}) is this program or runs it: ending it would end this session"
+            ),
         )),
         None => Ok(()),
     }
@@ -106,7 +111,8 @@ pub(super) fn release(
     let Some((file, all)) = check(action, clock())? else {
         let by_us = target.holders.iter().all(|process| ended.contains(process));
         if by_us || !matches!(action.deed, Deed::End { .. }) {
-            let message = if by_us { "its processes have just been ended" } else { "it is no longer held" };
+            let message =
+                if by_us { "its processes have just been ended" } else { "it is no longer held" };
             return Ok(released(EntryState::Ended, Bytes::ZERO, message));
         }
         return Err(refused(target, "it is no longer held: its space is free already"));
@@ -144,7 +150,9 @@ fn end(
         match hold.process.handle() {
             Ok(handle) => taken.push((&hold.process, handle)),
             Err(error) if error.kind() == io::ErrorKind::NotFound => {}
-            Err(error) => return Err(refused(target, format!("pid {}: {error}", hold.process.pid))),
+            Err(error) => {
+                return Err(refused(target, format!("pid {}: {error}", hold.process.pid)));
+            }
         }
     }
     for (process, handle) in &taken {
@@ -153,7 +161,10 @@ fn end(
             Err(error) if error.raw_os_error() == Some(libc::ESRCH) => {}
             Err(error) => {
                 let Process { pid, command, .. } = process;
-                return Err(refused(target, format!("pid {pid} ({command}) cannot be ended: {error}")));
+                return Err(refused(
+                    target,
+                    format!("pid {pid} ({command}) cannot be ended: {error}"),
+                ));
             }
         }
     }

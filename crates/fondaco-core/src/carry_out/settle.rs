@@ -83,10 +83,7 @@ fn settle_run(journal: &mut Journal, run: &RunRecord, now: Time) -> Result<Settl
 }
 
 /// How one half-done action comes to stand.
-fn settle_entry(
-    entry: &mut EntryRecord,
-    now: Time,
-) -> Result<(EntryState, String), Refusal> {
+fn settle_entry(entry: &mut EntryRecord, now: Time) -> Result<(EntryState, String), Refusal> {
     let path = entry.action.target.path.0.clone();
     if entry.action.deed.is_release() {
         return Ok(release::settled(&entry.action, now));

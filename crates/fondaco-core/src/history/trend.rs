@@ -199,14 +199,15 @@ mod tests {
     fn the_rise_is_found_whatever_clean_ups_and_daily_tides_do() {
         // rise of half a gibibyte a day: plain; cleaned up every nine days; tides of 5 GiB a day; both
         let tide = |day: f64| 5.0 * (day * std::f64::consts::TAU).sin().abs();
-        let cases: [(&str, Box<dyn Fn(f64) -> f64>, usize); 4] = [
-            ("plain", Box::new(|day| 40.0 + 0.5 * day + noise(day)), 0),
-            ("saw-tooth", Box::new(|day| 60.0 + 0.5 * (day % 9.0) + noise(day)), 6),
-            ("tides", Box::new(move |day| 40.0 + 0.5 * day + tide(day)), 0),
-            ("both", Box::new(move |day| 60.0 + 0.5 * (day % 9.0) + tide(day)), 6),
+        let plain = |day: f64| 40.0 + 0.5 * day;
+        let saw = |day: f64| 60.0 + 0.5 * (day % 9.0);
+        let cases = [
+            ("plain", samples(3, 8 * 60, |day| plain(day) + noise(day)), 0),
+            ("saw-tooth", samples(3, 8 * 60, |day| saw(day) + noise(day)), 6),
+            ("tides", samples(3, 8 * 60, |day| plain(day) + tide(day)), 0),
+            ("both", samples(3, 8 * 60, |day| saw(day) + tide(day)), 6),
         ];
-        for (name, used, falls) in cases {
-            let samples = samples(3, 8 * 60, used);
+        for (name, samples, falls) in cases {
             let Outlook::Full(trend, forecast) = outlook(&samples) else { panic!("{name}") };
             assert!((trend.rise / GIB - 0.5).abs() < 0.05, "{name}: {}", trend.rise / GIB);
             assert!(trend.low <= trend.rise && trend.rise <= trend.high, "{name}");

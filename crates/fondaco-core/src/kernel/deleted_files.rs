@@ -65,11 +65,8 @@ impl DeletedFiles {
     /// Collects from `/proc` (`proc_pid_fd(5)`, `proc_pid_map_files(5)`, `proc_pid_maps(5)`). Processes
     /// that end meanwhile are left out; this one is too.
     pub fn collect(now: Time) -> Self {
-        let mut collector = Collector {
-            mounts: mounts().unwrap_or_default(),
-            files: BTreeMap::new(),
-            hidden: 0,
-        };
+        let mut collector =
+            Collector { mounts: mounts().unwrap_or_default(), files: BTreeMap::new(), hidden: 0 };
         let ourselves = std::process::id();
         let Ok(processes) = std::fs::read_dir("/proc") else { return Self::default() };
         for entry in processes.flatten() {
@@ -242,7 +239,8 @@ mod tests {
 
     #[test]
     fn a_line_of_a_mapping_is_read_and_only_of_a_deleted_file() {
-        let line = b"7f0-7f1 r--s 00000000 fe:01 4711                 /srv/tide gauge/a b (deleted)";
+        let line =
+            b"7f0-7f1 r--s 00000000 fe:01 4711                 /srv/tide gauge/a b (deleted)";
         let file = mapped_file(line).unwrap();
         assert_eq!((file.ino, file.dev), (4711, rustix::fs::makedev(0xfe, 1)));
         assert_eq!(file.path, Path::new("/srv/tide gauge/a b"));

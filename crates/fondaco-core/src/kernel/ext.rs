@@ -29,9 +29,8 @@ pub fn ext_hidden(device: &Path) -> io::Result<ExtHidden> {
     let mut sb = [0u8; 1024];
     device.read_exact_at(&mut sb, 1024)?;
     let u16_at = |at: usize| u64::from(u16::from_le_bytes([sb[at], sb[at + 1]]));
-    let u32_at = |at: usize| {
-        u64::from(u32::from_le_bytes([sb[at], sb[at + 1], sb[at + 2], sb[at + 3]]))
-    };
+    let u32_at =
+        |at: usize| u64::from(u32::from_le_bytes([sb[at], sb[at + 1], sb[at + 2], sb[at + 3]]));
     if u16_at(0x38) != 0xEF53 {
         return Err(io::Error::new(io::ErrorKind::InvalidData, "no ext4 superblock"));
     }
@@ -57,7 +56,8 @@ pub fn ext_hidden(device: &Path) -> io::Result<ExtHidden> {
         // its one block of pointers; the blocks that it points to are overhead
         parts.push(("map of the room kept for growing", block));
     }
-    let quotas = [(0x240, "quotas of users"), (0x244, "quotas of groups"), (0x26C, "quotas of projects")];
+    let quotas =
+        [(0x240, "quotas of users"), (0x244, "quotas of groups"), (0x26C, "quotas of projects")];
     for (at, what) in quotas {
         if read_only_compatible & 0x100 != 0 && u32_at(at) != 0 {
             parts.push((what, layout.bytes_of_inode(&device, u32_at(at))?));

@@ -15,12 +15,7 @@ pub(super) const fn gives(group: u8, number: u8, size: usize) -> u32 {
 
 /// Passes a buffer to a call. `reach` is how many bytes of it the kernel may write at most: the size in
 /// the call's number, and what the buffer itself says that follows it.
-pub(super) fn call(
-    fd: impl AsFd,
-    number: u32,
-    buffer: &mut [u8],
-    reach: usize,
-) -> io::Result<()> {
+pub(super) fn call(fd: impl AsFd, number: u32, buffer: &mut [u8], reach: usize) -> io::Result<()> {
     assert!(buffer.len() >= reach, "the kernel is never told of more room than there is");
     // SAFETY: the kernel writes at most `reach` bytes, which lie within the buffer, and keeps no pointer.
     let result = unsafe {

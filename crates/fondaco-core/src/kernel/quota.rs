@@ -111,8 +111,13 @@ pub fn quotas(device: &Path) -> io::Result<Vec<Quota>> {
                 Err(error) => match error.raw_os_error() {
                     // no more; not on; not known to this kernel or file system; no block device
                     Some(
-                        libc::ENOENT | libc::ESRCH | libc::ENOSYS | libc::ENOTBLK | libc::EINVAL
-                        | libc::EOPNOTSUPP | libc::ENODEV,
+                        libc::ENOENT
+                        | libc::ESRCH
+                        | libc::ENOSYS
+                        | libc::ENOTBLK
+                        | libc::EINVAL
+                        | libc::EOPNOTSUPP
+                        | libc::ENODEV,
                     ) => break,
                     _ => return Err(error),
                 },
@@ -161,7 +166,8 @@ mod tests {
 
     #[test]
     fn a_limit_has_a_level_of_its_own_and_none_has_none() {
-        let record = NextQuota { space: 900 << 10, block_hard: 1000, inodes: 7, ..Default::default() };
+        let record =
+            NextQuota { space: 900 << 10, block_hard: 1000, inodes: 7, ..Default::default() };
         let quota = of_record(QuotaOf::Project, &record);
         assert_eq!(quota.limit(), Some(Bytes::new(1000 << 10)));
         assert_eq!(quota.level(), Some(Level::from_permille(900)));

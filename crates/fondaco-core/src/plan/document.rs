@@ -204,9 +204,7 @@ impl Plan {
                 )));
             }
             if action.deed.is_release() != action.held.is_some() {
-                return Err(PlanError::Damaged(format!(
-                    "action {number} does not fit its target"
-                )));
+                return Err(PlanError::Damaged(format!("action {number} does not fit its target")));
             }
         }
         Ok(())

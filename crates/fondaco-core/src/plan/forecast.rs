@@ -97,7 +97,8 @@ pub fn notes(deed: &Deed, survey: &Survey, same_volume: bool) -> Vec<String> {
     let binary = |bytes: Bytes| bytes.shown(UnitStyle::Binary);
     let mut notes = Vec::new();
     if let Some(held) = &survey.held {
-        let more: Vec<_> = held.target.holders.iter().map(|p| format!("{} (pid {})", p.command, p.pid)).collect();
+        let more: Vec<_> =
+            held.target.holders.iter().map(|p| format!("{} (pid {})", p.command, p.pid)).collect();
         if matches!(deed, Deed::End { .. }) && more.len() > 1 {
             notes.push(format!("freed only once all of them have ended: {}", more.join(", ")));
         }
@@ -112,9 +113,8 @@ pub fn notes(deed: &Deed, survey: &Survey, same_volume: bool) -> Vec<String> {
             "moved within its volume: its {} are freed when it is purged",
             binary(size)
         )),
-        Deed::Archive { .. } if same_volume => notes.push(
-            "the depot lies on the same volume: what the archive takes comes off".to_owned(),
-        ),
+        Deed::Archive { .. } if same_volume => notes
+            .push("the depot lies on the same volume: what the archive takes comes off".to_owned()),
         _ => {}
     }
     let linked: Bytes = survey

@@ -46,9 +46,8 @@ pub struct HeldSurvey {
 
 /// The record of a held file, for a plan. Its path is one below `/proc`, which no other target has.
 pub fn survey_held(file: &DeletedFile, all: &DeletedFiles) -> Survey {
-    let through = file.holds.iter().find_map(|hold| {
-        Some((hold.process.pid, *hold.descriptors.first()?))
-    });
+    let through =
+        file.holds.iter().find_map(|hold| Some((hold.process.pid, *hold.descriptors.first()?)));
     let first = file.holds.first().map_or(0, |hold| hold.process.pid);
     let path = match through {
         Some((pid, fd)) => PathBuf::from(format!("/proc/{pid}/fd/{fd}")),

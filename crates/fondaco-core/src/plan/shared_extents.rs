@@ -46,7 +46,7 @@ const OCFS2: i64 = 0x7461_636F;
 
 impl Sharing {
     pub(super) fn of(directory: impl AsFd) -> Self {
-        match rustix::fs::fstatfs(directory).map(|fs| fs.f_type as i64 & 0xFFFF_FFFF) {
+        match rustix::fs::fstatfs(directory).map(|fs| fs.f_type & 0xFFFF_FFFF) {
             Ok(BTRFS) if crate::kernel::effective_user() == 0 => Self::Counted,
             Ok(XFS | BTRFS | OCFS2) => Self::Flagged,
             _ => Self::None,
@@ -61,17 +61,17 @@ impl Sharing {
             return;
         }
         let Ok(file) = open(visit) else { return };
-        if self == Self::Counted {
-            if let Ok(found) = btrfs_file_extents(&file, stat.ino) {
-                // what is kept in the trees frees nothing that can be foretold
-                shared.counted += stat.allocated().get();
-                shared.extents.extend(found.iter().map(|extent| SharedExtent {
-                    place: (stat.dev, extent.place),
-                    bytes: extent.length,
-                    references: Some(extent.references),
-                }));
-                return;
-            }
+        if self == Self::Counted
+            && let Ok(found) = btrfs_file_extents(&file, stat.ino)
+        {
+            // what is kept in the trees frees nothing that can be foretold
+            shared.counted += stat.allocated().get();
+            shared.extents.extend(found.iter().map(|extent| SharedExtent {
+                place: (stat.dev, extent.place),
+                bytes: extent.length,
+                references: Some(extent.references),
+            }));
+            return;
         }
         for extent in extents(&file).unwrap_or_default().iter().filter(|extent| extent.shared) {
             shared.counted += extent.length;
@@ -84,7 +84,8 @@ impl Sharing {
 fn open(visit: &Visit<'_>) -> io::Result<OwnedFd> {
     // no device or FIFO is opened: should one have taken the file's place, this does not wait for it
     let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NOFOLLOW | OFlags::NONBLOCK;
-    let opened = rustix::fs::openat(visit.parent, visit.name, flags | OFlags::NOATIME, Mode::empty());
+    let opened =
+        rustix::fs::openat(visit.parent, visit.name, flags | OFlags::NOATIME, Mode::empty());
     match opened {
         Err(rustix::io::Errno::PERM) => {
             Ok(rustix::fs::openat(visit.parent, visit.name, flags, Mode::empty())?)

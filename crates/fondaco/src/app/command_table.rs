@@ -199,10 +199,8 @@ fn run_has_rest(model: &Model) -> bool {
 /// All commands. Where two share a key, at most one of them applies at a time.
 #[rustfmt::skip] // two lines a command: a table is read down its columns
 pub static COMMANDS: &[Row] = &[
-    row(Command::PlanIt, "plan it", &[Key::Char(' ')], 1, on_entry,
-        "choose what is to be done with the selected entry, or take it off the plan"),
-    row(Command::PlanIt, "plan it", &[Key::Char(' ')], 1, on_held,
-        "choose how the deleted file is let go of, or take it off the plan"),
+    row(Command::PlanIt, "plan it", &[Key::Char(' ')], 1, |m| on_entry(m) || on_held(m),
+        "choose what is to be done with the selected entry or deleted file, or take it off the plan"),
     row(Command::Mark, "mark", &[Key::Char(' ')], 1, on_run_entry,
         "mark the action, to put several back at once"),
     row(Command::PutBack, "put back", &[Key::Char('b')], 2, can_put_back,

@@ -3,7 +3,11 @@
 use std::collections::HashSet;
 use std::path::Path;
 
+use fondaco_core::books::{Figure, Matter, books};
 use fondaco_core::carry_out::{Journal, RunState};
+use fondaco_core::history::Outlook;
+use fondaco_core::kernel::{DeletedFile, DeletedFiles, Hold, Kind, Process};
+use fondaco_core::plan::Deed;
 use fondaco_core::scan::{Options, Scan};
 use fondaco_core::state::{SimulatedVolume, State};
 use fondaco_core::units::{Bytes, Time};
@@ -33,6 +37,24 @@ fn scan(root: &Path) -> Scan {
     scan
 }
 
+/// A deleted log of 64 KiB on the simulated volume, with a name that would drive the terminal.
+fn held_file(model: &Model) -> DeletedFile {
+    let process = Process { pid: 2464, started: 1, user: 0, command: "tide-logger".to_owned() };
+    let hold = Hold { process, descriptors: vec![3], mapped: false, directory: false };
+    DeletedFile {
+        volume: 0,
+        dev: 0,
+        ino: 4711,
+        kind: Kind::File,
+        path: model.scan.roots[0].join("tide/\u{1b}[2Jlog"),
+        size: 65_000,
+        allocated: Some(Bytes::new(65_536)),
+        changed: NOW,
+        written: NOW,
+        holds: vec![hold],
+    }
+}
+
 impl Stage {
     fn new() -> Self {
         let directory = tempfile::tempdir().unwrap();
@@ -52,7 +74,9 @@ impl Stage {
         model.scan.roots = vec![root];
         model.scan.running = true;
         model.station = Station::Directories;
-        update(&mut model, Message::Volumes(listed));
+        let held = DeletedFiles { files: vec![held_file(&model)], ..DeletedFiles::default() };
+        let outlooks = listed.iter().map(|_| Outlook::NotYet).collect();
+        update(&mut model, Message::Volumes { volumes: listed, outlooks, held });
         let mut stage = Self { _directory: directory, scan, model };
         let catalog = stage.scan.shared_catalog();
         stage.send(Message::ScanBegun { number: 0, catalog });
@@ -66,6 +90,17 @@ impl Stage {
 
     fn keys(&mut self, keys: &[Key]) -> Vec<Job> {
         keys.iter().flat_map(|key| update(&mut self.model, Message::Key(*key))).collect()
+    }
+
+    /// The books of the simulated volume, with an entry that could not be read made up for them.
+    fn draw_up_books(&mut self) {
+        let volume = self.model.volumes[0].clone();
+        let catalog = self.scan.shared_catalog();
+        let catalog = catalog.read().unwrap();
+        let drawn = books(&volume, Some(&catalog), &self.model.held, NOW).unwrap();
+        self.model.books.of = Some(volume.mount_point.clone());
+        let outcome = Box::new(Ok(drawn));
+        self.send(Message::Books { mount_point: volume.mount_point, outcome });
     }
 
     fn progress(&mut self) {
@@ -102,7 +137,8 @@ impl Stage {
         places.push(at(Station::Volumes, Some(palette), false));
         let places_unread =
             vec!["cannot read directory /srv/\\x1b[2J: Permission denied".into(); 90];
-        let unread = Overlay::Unreadable { places: places_unread, offset: 3 };
+        let title = "90 places could not be read".to_owned();
+        let unread = Overlay::Listing { title, lines: places_unread, offset: 3 };
         places.push(at(Station::Directories, Some(unread), false));
         let mut choosing = at(Station::Directories, None, false);
         choosing.keys(&[Key::Char(' ')]);
@@ -113,6 +149,13 @@ impl Stage {
         let mut trail = at(Station::Directories, None, false);
         trail.keys(&[Key::Enter, Key::Tab]);
         places.push(trail);
+        let mut letting_go = at(Station::Leftovers, None, true);
+        letting_go.keys(&[Key::Char(' ')]);
+        places.push(letting_go);
+        let mut in_books = at(Station::Volumes, None, true);
+        in_books.draw_up_books();
+        in_books.keys(&[Key::Tab]);
+        places.push(in_books);
         places
     }
 }
@@ -340,6 +383,7 @@ fn a_cut_off_run_is_announced_and_the_journal_offers_what_can_be_done() {
         deed: fondaco_core::plan::Deed::SetAside,
         reason: "by hand".into(),
         volume: "/".into(),
+        depot_on_volume: false,
         estimate: Bytes::ZERO,
         entries: 1,
         review: fondaco_core::plan::Review::Ready(Box::new(survey)),
@@ -369,4 +413,47 @@ fn a_cut_off_run_is_announced_and_the_journal_offers_what_can_be_done() {
     stage.send(Message::CarriedOut(Box::new(Err("the journal is full".into()))));
     assert!(!stage.model.run.is_active());
     assert!(stage.model.notice.as_ref().unwrap().text.contains("the journal is full"));
+}
+
+#[test]
+fn held_files_are_planned_with_a_warning_of_their_own_and_the_books_lead_there() {
+    let mut stage = Stage::new();
+    stage.keys(&[Key::Char('1')]);
+    let theme = Theme::new(view::Depth::True, false, false);
+    let screen = stage.screen(160, 50, &theme);
+    assert!(screen.contains("64.0 KiB are held by deleted files"), "{screen}");
+    // books of a volume that is scanned need no second scan
+    let jobs = stage.keys(&[Key::Char('b')]);
+    assert!(matches!(&jobs[..], [Job::Books(_, Some(_), _)]), "{jobs:?}");
+    stage.draw_up_books();
+    let drawn = stage.model.shown_books().unwrap();
+    assert_eq!(drawn.line(Matter::Held).unwrap().figure, Figure::exact(65_536));
+    // the made-up file is not really there: that is what is unexplained
+    assert_eq!(drawn.unexplained(), Figure::exact(-65_536));
+    stage.keys(&[Key::Tab, Key::Down, Key::Down]);
+    let screen = stage.screen(160, 50, &theme);
+    assert!(screen.contains("-65 536") && screen.contains("▸  deleted but open"), "{screen}");
+    stage.keys(&[Key::Enter]);
+    assert_eq!(stage.model.station, Station::Leftovers);
+    // asked to end is offered first, killing last
+    stage.keys(&[Key::Char(' ')]);
+    let screen = stage.screen(80, 24, &theme);
+    assert!(screen.contains("▸ e  end process") && screen.contains("k  kill process"), "{screen}");
+    stage.keys(&[Key::Enter]);
+    let planned = &stage.model.draft.planned()[0];
+    assert_eq!(planned.deed, Deed::End { by_force: false });
+    assert_eq!(stage.model.planned_now(), Bytes::new(65_536));
+    assert!(stage.screen(160, 50, &theme).contains("▸E     64.0 KiB"));
+    stage.keys(&[Key::Char('8'), Key::Char('C')]);
+    let screen = stage.screen(160, 50, &theme);
+    assert!(screen.contains("tide-logger (pid 2464)") && screen.contains("asked"), "{screen}");
+    assert!(screen.contains("None of it can be put back"), "{screen}");
+    // changed to saving, it wants a new name first
+    stage.keys(&[Key::Escape, Key::Char('c'), Key::Char('s')]);
+    for c in "/no/such/place".chars() {
+        stage.keys(&[Key::Char(c)]);
+    }
+    stage.keys(&[Key::Enter]);
+    assert!(stage.screen(160, 50, &theme).contains("! /no/such: No such file"));
+    assert_eq!(stage.model.draft.planned()[0].deed.word(), "end process");
 }

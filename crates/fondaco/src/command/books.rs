@@ -24,8 +24,7 @@ pub(super) fn run(arguments: &cli::Books, state: Option<PathBuf>) -> Result<Outc
     if walk.saved.is_none() {
         settle_writes(&volume)?;
     }
-    let catalog: Catalog =
-        obtain(std::slice::from_ref(&volume.mount_point), &walk, state)?.catalog;
+    let catalog: Catalog = obtain(std::slice::from_ref(&volume.mount_point), &walk, state)?.catalog;
     // asked anew: the scan took its time
     let volume = volume_at(&arguments.path, &opened)?;
     let now = Time::now();
@@ -76,7 +75,8 @@ fn item(item: &Item) -> Value {
 
 fn print(books: &Books, open: bool) -> Result<()> {
     say!("books of {} ({})", Shown(&books.mount_point), books.fs_type);
-    let mut table = Table::new(&[("", Lean::Left), ("", Lean::Left), ("bytes", Lean::Right), ("", Lean::Left)]);
+    let mut table =
+        Table::new(&[("", Lean::Left), ("", Lean::Left), ("bytes", Lean::Right), ("", Lean::Left)]);
     for line in &books.lines {
         table.row(vec![
             line.matter.words().to_owned(),

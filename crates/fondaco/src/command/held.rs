@@ -91,7 +91,9 @@ fn print(held: &DeletedFiles, state: &State, now: Time) -> Result<()> {
             let process = &hold.process;
             table.row(vec![
                 once(file.allocated.map_or_else(|| "not known".to_owned(), binary)),
-                once(file.allocated.map_or_else(String::new, |_| file.changed.age(now).to_string())),
+                once(
+                    file.allocated.map_or_else(String::new, |_| file.changed.age(now).to_string()),
+                ),
                 match hold.descriptors.first() {
                     Some(fd) => format!("{}:{fd}", process.pid),
                     None => process.pid.to_string(),

@@ -6,9 +6,7 @@ use anyhow::{Context, Result, bail};
 use fondaco_core::analysis::Protection;
 use fondaco_core::catalog::{Catalog, Root};
 use fondaco_core::kernel::{self, DeletedFile, DeletedFiles, Hold, Process};
-use fondaco_core::plan::{
-    Deed, Draft, Plan, Planned, Put, Refusal, Review, survey, survey_held,
-};
+use fondaco_core::plan::{Deed, Draft, Plan, Planned, Put, Refusal, Review, survey, survey_held};
 use fondaco_core::rule::{DeedWord, RuleSet};
 use fondaco_core::shown::{DocPath, Shown};
 use fondaco_core::state::State;
@@ -180,7 +178,8 @@ impl Making<'_> {
         if let Some(other) = other {
             let was = Shown(&file.path);
             let Process { pid, command, .. } = &other.process;
-            let reason = format!("{was} (deleted) is held by pid {pid} ({command}) too: name it as well");
+            let reason =
+                format!("{was} (deleted) is held by pid {pid} ({command}) too: name it as well");
             if !self.left_out.contains(&reason) {
                 self.left_out.push(reason);
             }
@@ -194,7 +193,8 @@ impl Making<'_> {
             Some(file) => self.put_held(file, held, deed),
             None => {
                 let (pid, fd) = which;
-                self.left_out.push(format!("descriptor {fd} of pid {pid} leads to no deleted file"));
+                self.left_out
+                    .push(format!("descriptor {fd} of pid {pid} leads to no deleted file"));
             }
         }
     }

@@ -13,9 +13,9 @@ use serde_json::{Map, Value, json};
 
 use super::{Outcome, binary};
 use crate::cli;
-use crate::words::{full_in, in_words, owner_name, quota_line, range, rise};
 use crate::environment::open_state;
 use crate::output::{self, Lean, Table, path_value, put_path, say};
+use crate::words::{full_in, in_words, owner_name, quota_line, range, rise};
 
 pub(super) fn run(arguments: &cli::Volumes, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;

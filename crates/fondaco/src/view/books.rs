@@ -30,11 +30,11 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         pen.text_right(inner.right(), inner.y, &stand, theme.dim);
         return table(model, pen, below, books);
     }
+    if model.books.running && model.books.of.as_deref() == Some(&volume.mount_point) {
+        pen.text_right(inner.right(), inner.y, "being drawn up …", theme.brass);
+    }
     let is_ours = model.books.of.as_deref() == Some(&volume.mount_point);
     match &model.books.outcome {
-        _ if is_ours && model.books.running => {
-            pen.text(below.x, below.y, "being drawn up …", theme.dim, below.width);
-        }
         Some(Err(reason)) if is_ours => {
             pen.wrapped(below, &format!("cannot be drawn up: {reason}"), theme.trouble);
         }

@@ -331,10 +331,9 @@ fn of_held(model: &Model, pen: &Pen<'_>) -> Sheet {
     let Some(file) = model.selected_held() else { return sheet };
     let who = super::leftovers::holders(&file.holds);
     sheet.verdict = Some(match (file.allocated, file.holds.iter().any(|hold| hold.mapped)) {
-        (None, _) => (
-            format!("Mapped by {who}; how much it takes, only root can see."),
-            theme.amber,
-        ),
+        (None, _) => {
+            (format!("Mapped by {who}; how much it takes, only root can see."), theme.amber)
+        }
         (Some(bytes), true) => (
             format!(
                 "In use: {who} has it mapped. {} come back when it ends; cutting it would crash it.",
@@ -368,7 +367,8 @@ fn of_held(model: &Model, pen: &Pen<'_>) -> Sheet {
         ways.extend(hold.directory.then(|| "its directory".to_owned()));
         sheet.fact("through", ways.join(", "));
     }
-    let sure = if file.allocated.is_some() { "exact: seen through the process" } else { "not known" };
+    let sure =
+        if file.allocated.is_some() { "exact: seen through the process" } else { "not known" };
     sheet.fact("how sure", sure);
     sheet
 }

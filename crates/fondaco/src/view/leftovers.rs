@@ -36,7 +36,8 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
 }
 
 fn footnote(model: &Model, pen: &mut Pen<'_>, area: Rect) {
-    let mut text = "Empty, broken, temporary and regenerable things are not in this version yet.".to_owned();
+    let mut text =
+        "Empty, broken, temporary and regenerable things are not in this version yet.".to_owned();
     if model.held.hidden > 0 {
         let processes = counted(model.held.hidden as u64, "process");
         text = format!("{processes} of other users may hold more: root can tell. {text}");

@@ -21,7 +21,9 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
         }
         Some(Overlay::Saved { rows, cursor }) => saved(model, pen, panel, rows.as_deref(), *cursor),
         Some(Overlay::Palette { typed, cursor }) => palette(model, pen, panel, typed, *cursor),
-        Some(Overlay::Listing { title, lines, offset }) => listing(pen, panel, title, lines, *offset),
+        Some(Overlay::Listing { title, lines, offset }) => {
+            listing(pen, panel, title, lines, *offset)
+        }
         Some(Overlay::Help { offset }) => help(model, pen, panel, *offset),
     }
 }

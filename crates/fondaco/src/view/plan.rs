@@ -171,7 +171,8 @@ fn came_to(model: &Model, pen: &mut Pen<'_>, area: Rect, summary: &RunSummary) {
         pen.text(area.x, area.y + 2 + i as u16, name, theme.dim, 24);
         pen.text_right(area.x + 38, area.y + 2 + i as u16, value, theme.plain);
     }
-    let beside = Rect { x: area.x + 41, y: area.y + 2, width: area.width.saturating_sub(41), height: 4 };
+    let beside =
+        Rect { x: area.x + 41, y: area.y + 2, width: area.width.saturating_sub(41), height: 4 };
     pen.wrapped(beside, &why, theme.amber);
     let next = match model.gauge_volume().map(|volume| volume.to_find(Bytes::ZERO)) {
         Some(to_find) if to_find > Bytes::ZERO => {

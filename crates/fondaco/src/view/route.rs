@@ -75,7 +75,8 @@ fn state(model: &Model, station: Station) -> (String, bool) {
             let held: Bytes = model.held.files.iter().filter_map(|file| file.allocated).sum();
             match held {
                 Bytes::ZERO => (String::new(), false),
-                held => (model.bytes(held), true),
+                // there is room for the letter of the unit only
+                held => (model.bytes(held).trim_end_matches(['B', 'i']).to_owned(), true),
             }
         }
         Station::Plan => match &model.run.stage {

@@ -91,7 +91,8 @@ fn list(model: &Model, pen: &mut Pen<'_>, area: Rect) -> u16 {
         lines.push(Line::Volume(i));
         lines.extend(below(model, pen, volume));
     }
-    let selected = lines.iter().position(|line| matches!(line, Line::Volume(i) if *i == model.volume_cursor));
+    let selected =
+        lines.iter().position(|line| matches!(line, Line::Volume(i) if *i == model.volume_cursor));
     let visible = usize::from(area.height.saturating_sub(1));
     let offset = (selected.unwrap_or(0) + 1).saturating_sub(visible);
     let shown_lines = lines.iter().skip(offset).take(visible);
@@ -99,7 +100,15 @@ fn list(model: &Model, pen: &mut Pen<'_>, area: Rect) -> u16 {
         let place = Rect::new(area.x, area.y + 1 + at as u16, area.width, 1);
         match line {
             Line::Volume(i) => {
-                row(model, pen, place, &model.volumes[*i], &columns, name, *i == model.volume_cursor);
+                row(
+                    model,
+                    pen,
+                    place,
+                    &model.volumes[*i],
+                    &columns,
+                    name,
+                    *i == model.volume_cursor,
+                );
                 if model.focus != Focus::Books {
                     pen.hit(place, Target::Row(*i));
                 }

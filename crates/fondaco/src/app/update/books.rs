@@ -23,9 +23,8 @@ pub(super) fn draw_up(model: &mut Model) -> Vec<Job> {
     if model.scan.is_running() && !of_volume {
         let going_on = model.scan.roots.first().cloned().unwrap_or_default();
         let going_on = Shown(going_on);
-        model.say_trouble(format!(
-            "{going_on} is being scanned: press b again when that has ended"
-        ));
+        model
+            .say_trouble(format!("{going_on} is being scanned: press b again when that has ended"));
         return jobs;
     }
     if !model.scan.is_running() {
@@ -52,8 +51,8 @@ fn is_scanned(model: &Model, at: &Path) -> bool {
 /// A scan has ended, or was mended: if it is of a whole volume, its books are drawn up.
 pub(super) fn after_scan(model: &mut Model) -> Vec<Job> {
     let is_volume = |root: &Path| model.volumes.iter().any(|v| v.mount_point == root);
-    let roots = model.scan.roots.iter();
-    let of_volume = roots.filter(|root| is_volume(root) && is_scanned(model, root)).next().cloned();
+    let mut roots = model.scan.roots.iter();
+    let of_volume = roots.find(|root| is_volume(root) && is_scanned(model, root)).cloned();
     let Some(at) = of_volume.filter(|_| !model.scan.saved) else { return Vec::new() };
     begin(model, &at).into_iter().collect()
 }

@@ -2,13 +2,13 @@
 //!
 //! ```text
 //!  kernel ─▶ scan ─▶ catalog ─▶ analysis ─▶ plan ─▶ carry_out ─▶ journal ─▶ put back
-//!             │                     ▲        ▲          │
-//!  volume ────┘                   rule ──────┘          └▶ archive ─▶ depot
+//!             │        └▶ books     ▲        ▲          │
+//!  volume ────┴▶ history          rule ──────┘          └▶ archive ─▶ depot
 //! ```
 //!
 //! [`kernel`] asks the system; [`scan`] walks trees into a [`catalog`], which [`saved`]
-//! keeps and takes back; [`volume`] knows levels
-//! and waterlines; [`analysis`] and [`rule`] say what may go and why; [`plan`] records what is to
+//! keeps and takes back; [`volume`] knows levels and waterlines, [`history`] how they moved;
+//! [`books`] explain what a volume says is in use; [`analysis`] and [`rule`] say what may go and why; [`plan`] records what is to
 //! go, as reviewed; [`carry_out`] does it, or rehearses it, and undoes it; [`archive`] packs and
 //! unpacks. A module uses only those before it in this list, and none of them prints, parses
 //! arguments or knows a terminal.

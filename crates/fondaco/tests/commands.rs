@@ -295,8 +295,10 @@ fn every_json_document_has_the_keys_that_are_promised() {
     assert_eq!(keys(&rehearsal), ["fondaco", "kind", "plan", "findings", "frees", "warnings"]);
     assert_eq!(rehearsal["plan"], made["id"]);
     let run = demo.fondaco(&["carry-out", &plan, "--json"]).ok().json();
-    let expected =
-        ["fondaco", "kind", "run", "plan", "state", "forecast", "freed", "measured", "actions"];
+    let expected = [
+        "fondaco", "kind", "run", "plan", "state", "forecast", "freed", "measured", "reasons",
+        "actions",
+    ];
     assert_eq!(keys(&run), expected);
     let journal = demo.fondaco(&["journal", "--json"]).ok().json();
     let expected = ["run", "plan", "state", "begun", "ended", "forecast", "measured", "counts"];
@@ -611,4 +613,165 @@ fn a_stop_is_answered_while_the_device_hangs() {
     assert!(text.contains("\"kind\":\"scan\""), "what was known is told: {text}");
     scan.kill().unwrap();
     scan.wait().unwrap();
+}
+
+/// A process that has a deleted file of the demo open for writing; ended when dropped.
+struct Holder(std::process::Child);
+
+impl Holder {
+    fn of(demo: &Demo, below: &str, length: usize) -> Self {
+        let path = demo.root().join(below);
+        std::fs::write(&path, vec![7; length]).unwrap();
+        let file = std::fs::File::options().append(true).open(&path).unwrap();
+        let child = Command::new("sleep").arg("600").stdout(file).spawn().unwrap();
+        std::fs::remove_file(&path).unwrap();
+        Self(child)
+    }
+}
+
+impl Drop for Holder {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+#[test]
+fn what_a_process_holds_is_listed_booked_planned_and_freed_without_the_screen() {
+    let demo = Demo::new();
+    let mut holder = Holder::of(&demo, "telemetry/\u{1b}[2Jgauge.log", 3 << 20);
+    let pid = holder.0.id().to_string();
+    let json = |arguments: &[&str]| demo.fondaco(arguments).ok().json();
+    let held = json(&["held", "--json", &demo.path("")]);
+    assert_eq!((&held["allocated"], &held["sure"]), (&(3 << 20).into(), &"exact".into()));
+    let file = &held["files"][0];
+    assert!(file["path"].as_str().unwrap().ends_with("telemetry/\u{1b}[2Jgauge.log"));
+    assert_eq!(file["holders"][0]["pid"].to_string(), pid);
+    assert_eq!(file["holders"][0]["descriptors"], serde_json::json!([1]));
+    let text = demo.fondaco(&["held"]).ok().out();
+    assert!(text.contains("3.0 MiB") && text.contains(&format!("{pid}:1")), "{text}");
+    assert!(text.contains("\\x1b[2Jgauge.log") && !text.contains('\u{1b}'), "{text}");
+
+    let line = |books: &Value, name: &str| -> Value {
+        let lines = books["lines"].as_array().unwrap();
+        lines.iter().find(|line| line["line"] == name).unwrap().clone()
+    };
+    let books = json(&["books", &demo.path("hydrophone"), "--json"]);
+    assert_eq!(line(&books, "held")["bytes"], 3 << 20);
+    assert_eq!(line(&books, "visible")["count"], 4231);
+    let unexplained = line(&books, "unexplained");
+    assert_eq!((&unexplained["bytes"], &unexplained["sure"]), (&0.into(), &"exact".into()));
+
+    // ending needs the number of a process that holds something
+    let nobody = demo.fondaco(&["plan", "--end", "1"]);
+    assert_eq!(nobody.code(), 3);
+    assert!(nobody.err().contains("pid 1 holds no deleted file"), "{}", nobody.err());
+    let plan = demo.at.join("plan.json").to_str().unwrap().to_owned();
+    let kept = demo.at.join("kept.log").to_str().unwrap().to_owned();
+    let which = format!("{pid}:1={kept}");
+    let planned = demo.fondaco(&["plan", "--save-and-cut", &which, "-o", &plan]).ok();
+    assert!(planned.out().contains("save and cut"), "{}", planned.out());
+    let done = demo.fondaco(&["carry-out", &plan, "--json"]).ok().json();
+    assert_eq!(done["actions"][0]["state"], "saved and cut", "{done}");
+    assert_eq!(std::fs::read(&kept).unwrap(), vec![7; 3 << 20]);
+    assert_eq!(json(&["held", "--json", &demo.path("")])["allocated"], 0);
+    assert!(holder.0.try_wait().unwrap().is_none(), "the process goes on");
+
+    demo.fondaco(&["plan", "--end", &pid, "-o", &plan]).ok();
+    let rehearsed = demo.fondaco(&["carry-out", &plan, "--rehearse"]).ok();
+    assert!(rehearsed.out().contains("nothing changed"), "{}", rehearsed.out());
+    demo.fondaco(&["carry-out", &plan]).ok();
+    assert!(!holder.0.wait().unwrap().success());
+    let again = demo.fondaco(&["put-back", "2"]).ok().out();
+    assert_eq!(again, "0 done, 0 refused\n", "a process that ended is not put back");
+}
+
+#[test]
+fn levels_are_sampled_and_a_forecast_comes_from_them_or_not_at_all() {
+    let demo = Demo::new();
+    let sea = |ran: Ran| -> Value {
+        let listed = ran.ok().json()["volumes"].clone();
+        let root = demo.root().to_str().unwrap().to_owned();
+        listed.as_array().unwrap().iter().find(|v| v["path"] == root).unwrap().clone()
+    };
+    // the demo comes with sixty days: 864 KiB a day, and two clean-ups that do not hide it
+    let found = sea(demo.fondaco(&["volumes", "--json"]));
+    let rise = found["trend"]["rise"].as_f64().unwrap() / 1024.0;
+    assert!((rise - 864.0).abs() < 20.0 && found["trend"]["falls"] == 2, "{found}");
+    let free = found["capacity"]["free_root"].as_f64().unwrap() / 1024.0;
+    let days = found["full_in_days"]["days"].as_f64().unwrap();
+    assert!((days - free / rise).abs() < 0.5, "{found}");
+    let text = demo.fondaco(&["volumes"]).ok().out();
+    assert!(text.contains("full in 2") && text.contains("no forecast yet"), "{text}");
+    // without a history there is none, and one sample makes none
+    std::fs::remove_file(demo.at.join("state/history.db")).unwrap();
+    assert_eq!(demo.fondaco(&["volumes", "--sample"]).ok().out(), "");
+    let found = sea(demo.fondaco(&["volumes", "--json"]));
+    assert!(found["trend"].is_null() && found["full_in_days"].is_null(), "{found}");
+    // a history that cannot be used is said for a timer, and only noted for people
+    std::fs::write(demo.at.join("state/history.db"), "tide").unwrap();
+    let failed = demo.fondaco(&["volumes", "--sample"]);
+    assert_eq!(failed.code(), 1);
+    assert!(failed.err().contains("history.db cannot be used"), "{}", failed.err());
+    assert!(demo.fondaco(&["volumes"]).ok().err().contains("history.db"));
+}
+
+#[test]
+fn an_ordinary_user_is_told_once_what_more_rights_would_tell() {
+    if !common::is_root() {
+        return; // then every other test is of an ordinary user
+    }
+    let directory = tempfile::tempdir().unwrap();
+    let at = directory.path().canonicalize().unwrap();
+    let state = at.join("state");
+    std::fs::create_dir(&state).unwrap();
+    let closed = at.join("closed");
+    std::fs::create_dir(&closed).unwrap();
+    for (path, mode) in [(&at, 0o755), (&closed, 0o700)] {
+        use std::os::unix::fs::PermissionsExt;
+        std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
+    }
+    std::os::unix::fs::chown(&state, Some(65_534), Some(65_534)).unwrap();
+    // the program may lie where that user may not look
+    let program = at.join("fondaco");
+    std::fs::copy(FONDACO, &program).unwrap();
+    let run = |arguments: &[&str]| {
+        use std::os::unix::process::CommandExt;
+        let mut command = Command::new(&program);
+        command.args(arguments).env("FONDACO_STATE", &state).current_dir("/");
+        Ran(command.uid(65_534).gid(65_534).output().unwrap())
+    };
+    let held = run(&["held", "--json"]).ok().json();
+    assert_eq!(held["sure"], "at-least");
+    let hidden = held["processes_not_seen"].as_u64().unwrap();
+    assert!(hidden >= 1, "pid 1 at least is somebody else's");
+    let words = run(&["held"]).ok().out();
+    assert_eq!(words.matches("could not be looked into").count(), 1, "{words}");
+    // of a small volume of its own, so that the scan of it is short
+    let mount = at.join("mnt");
+    std::fs::create_dir(&mount).unwrap();
+    let mounted = Command::new("mount").args(["-t", "tmpfs", "tide"]).arg(&mount).status().unwrap();
+    assert!(mounted.success());
+    std::fs::create_dir(mount.join("closed")).unwrap();
+    std::fs::write(mount.join("closed/gauge"), vec![1; 50_000]).unwrap();
+    let below = mount.join("below");
+    std::fs::create_dir(&below).unwrap();
+    let shut = std::os::unix::fs::PermissionsExt::from_mode(0o700);
+    std::fs::set_permissions(mount.join("closed"), shut).unwrap();
+    Command::new("mount").args(["-t", "tmpfs", "over"]).arg(&below).status().unwrap();
+    let books = run(&["books", mount.to_str().unwrap(), "--json"]);
+    let text = run(&["books", mount.to_str().unwrap()]);
+    Command::new("umount").arg("-R").arg(&mount).status().unwrap();
+    let books = books.ok().json();
+    let sure = |name: &str| -> Value {
+        let lines = books["lines"].as_array().unwrap();
+        lines.iter().find(|line| line["line"] == name).unwrap().clone()
+    };
+    assert_eq!(sure("beneath")["sure"], "unknown");
+    assert_eq!(sure("held")["sure"], "at-least");
+    let unreadable = sure("unreadable");
+    assert_eq!((&unreadable["sure"], &unreadable["count"]), (&"at-most".into(), &1.into()));
+    assert!(unreadable["bytes"].as_u64().unwrap() >= 50_000, "{unreadable}");
+    let text = text.ok().out();
+    assert_eq!(text.matches("by root only").count(), 1, "each is said once: {text}");
 }

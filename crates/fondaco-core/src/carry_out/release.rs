@@ -83,7 +83,10 @@ fn guard_processes(held: &HeldTarget) -> Result<(), Refusal> {
     while let Some(parent) = above.last().map(|pid| Process::parent(*pid)).filter(|pid| *pid > 0) {
         above.push(parent);
     }
-    match held.holders.iter().find(|process| process.pid == 1 || above.contains(&process.pid)) {
+    match held.holders.iter().find(|process| process.pid <= 1 || above.contains(&process.pid)) {
+        Some(Process { pid: 0, command, .. }) => {
+            Err(refused(held, format!("{command} holds it: see losetup -l, and detach it")))
+        }
         Some(Process { pid: 1, .. }) => {
             Err(refused(held, "pid 1 holds it, which is never touched"))
         }

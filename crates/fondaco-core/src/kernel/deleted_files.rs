@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{AtFlags, CWD, StatxFlags};
 
+use super::ioctl;
 use super::process::Process;
 use super::stat::{Kind, Stat};
 use super::{Mount, mounts};
@@ -74,6 +75,10 @@ impl DeletedFiles {
             if let Some(pid) = pid.filter(|pid| *pid != ourselves) {
                 collector.look_into(pid, &entry.path());
             }
+        }
+        for (file, by) in kernel_held() {
+            let known = collector.files.entry((file.dev, file.ino)).or_insert(file);
+            known.holds.push(by);
         }
         let mut files: Vec<DeletedFile> = collector.files.into_values().collect();
         for file in &mut files {
@@ -143,8 +148,10 @@ impl Collector {
         let Some(path) = target.as_os_str().as_bytes().strip_suffix(b" (deleted)") else {
             return true;
         };
-        let flags = StatxFlags::BASIC_STATS | StatxFlags::MNT_ID;
-        let Ok(found) = rustix::fs::statx(CWD, link, AtFlags::empty(), flags) else { return false };
+        let wanted = StatxFlags::BASIC_STATS | StatxFlags::MNT_ID;
+        // a server that is gone is not waited for
+        let flags = AtFlags::STATX_DONT_SYNC;
+        let Ok(found) = rustix::fs::statx(CWD, link, flags, wanted) else { return false };
         let stat = Stat::of_statx(&found);
         let volume = match self.mounts.iter().find(|mount| mount.id == stat.mount) {
             Some(mount) => mount.dev,
@@ -200,6 +207,57 @@ impl Collector {
     }
 }
 
+/// Deleted files that loop devices stand on (`loop(4)`): the kernel itself holds them. How much they
+/// take it does not tell.
+fn kernel_held() -> Vec<(DeletedFile, Hold)> {
+    let mut found = Vec::new();
+    for device in std::fs::read_dir("/sys/block").into_iter().flatten().flatten() {
+        let backing = std::fs::read(device.path().join("loop/backing_file")).unwrap_or_default();
+        let Some(path) = backing.trim_ascii_end().strip_suffix(b" (deleted)") else { continue };
+        let name = device.file_name();
+        let Some((dev, ino)) = loop_backing(&Path::new("/dev").join(&name)) else { continue };
+        let command = format!("{} (kernel)", crate::shown::shown(&name));
+        let process = Process { pid: 0, started: 0, user: 0, command };
+        let file = unknown(dev, ino, path);
+        let by = Hold { process, descriptors: Vec::new(), mapped: false, directory: false };
+        found.push((file, by));
+    }
+    found
+}
+
+/// Device and inode of the file behind a loop device.
+fn loop_backing(device: &Path) -> Option<(u64, u64)> {
+    // linux/loop.h: struct loop_info64 begins with the two
+    const GET_STATUS64: u32 = 0x4C05;
+    const SIZE: usize = 232;
+    let device = std::fs::File::open(device).ok()?;
+    let mut status = [0u8; SIZE];
+    ioctl::call(&device, GET_STATUS64, &mut status, SIZE).ok()?;
+    Some((new_dev(ioctl::u64_at(&status, 0)), ioctl::u64_at(&status, 8)))
+}
+
+/// A device number as the kernel passes it in structures (`new_encode_dev`), made one of ours.
+fn new_dev(dev: u64) -> u64 {
+    let (major, minor) = (dev >> 8 & 0xFFF, dev & 0xFF | dev >> 12 & 0xFFF00);
+    rustix::fs::makedev(major as u32, minor as u32)
+}
+
+/// A deleted file of which no more is known than where it is.
+fn unknown(dev: u64, ino: u64, path: &[u8]) -> DeletedFile {
+    DeletedFile {
+        volume: dev,
+        dev,
+        ino,
+        kind: Kind::File,
+        path: PathBuf::from(OsStr::from_bytes(path)),
+        size: 0,
+        allocated: None,
+        changed: Time::at(0),
+        written: Time::at(0),
+        holds: Vec::new(),
+    }
+}
+
 /// Memory that only looks like a file: `memfd_create(2)`, `shmget(2)`, shared anonymous mappings.
 fn is_memory(path: &Path) -> bool {
     let path = path.as_os_str().as_bytes();
@@ -219,18 +277,7 @@ fn mapped_file(line: &[u8]) -> Option<DeletedFile> {
     let dev = rustix::fs::makedev(number(major)?, number(minor)?);
     let ino = text()?.parse().ok()?;
     let path = fields.next()?.trim_ascii_start();
-    Some(DeletedFile {
-        volume: dev,
-        dev,
-        ino,
-        kind: Kind::File,
-        path: PathBuf::from(OsStr::from_bytes(path)),
-        size: 0,
-        allocated: None,
-        changed: Time::at(0),
-        written: Time::at(0),
-        holds: Vec::new(),
-    })
+    Some(unknown(dev, ino, path))
 }
 
 #[cfg(test)]

@@ -241,7 +241,7 @@ fn class_of(fs_type: &str) -> Class {
         | "selinuxfs" | "nfsd" | "fuse.gvfsd-fuse" | "fuse.portal" | "binder" | "resctrl" => {
             Class::Kernel
         }
-        "tmpfs" | "ramfs" => Class::Memory,
+        "tmpfs" | "ramfs" | "rootfs" => Class::Memory,
         "overlay" | "aufs" => Class::Overlay,
         "nfs" | "nfs4" | "cifs" | "smb3" | "smbfs" | "9p" | "ceph" | "afs" | "ncpfs"
         | "glusterfs" | "fuse.glusterfs" | "fuse.sshfs" | "fuse.ceph" | "lustre" | "davfs"

@@ -456,14 +456,15 @@ pub fn deeds(depot: &Path) -> Vec<Deed> {
 }
 
 /// What can be done with a deleted file that is held: what loses least first. Where it is saved is asked
-/// for when that is chosen.
-pub fn held_deeds() -> Vec<Deed> {
-    vec![
+/// for when that is chosen. Its holders are killed only if they have been asked to end in vain.
+pub fn held_deeds(asked_in_vain: bool) -> Vec<Deed> {
+    let mut deeds = vec![
         Deed::End { by_force: false },
         Deed::Save { to: PathBuf::new(), same_volume: false },
         Deed::Cut,
-        Deed::End { by_force: true },
-    ]
+    ];
+    deeds.extend(asked_in_vain.then_some(Deed::End { by_force: true }));
+    deeds
 }
 
 /// See the [module](self).
@@ -499,6 +500,8 @@ pub struct Model {
     pub held: DeletedFiles,
     /// The selected one.
     pub held_cursor: usize,
+    /// Held files, by device and inode, whose processes have been asked to end and have not.
+    pub asked_in_vain: BTreeSet<(u64, u64)>,
     /// The scan.
     pub scan: ScanState,
     /// The Directories station.
@@ -542,6 +545,7 @@ impl Model {
             books: BooksState::default(),
             held: DeletedFiles::default(),
             held_cursor: 0,
+            asked_in_vain: BTreeSet::new(),
             scan: ScanState::default(),
             directories: Directories::default(),
             draft: Draft::default(),

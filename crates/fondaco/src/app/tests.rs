@@ -435,7 +435,12 @@ fn held_files_are_planned_with_a_warning_of_their_own_and_the_books_lead_there()
     assert!(screen.contains("-65 536") && screen.contains("▸  deleted but open"), "{screen}");
     stage.keys(&[Key::Enter]);
     assert_eq!(stage.model.station, Station::Leftovers);
-    // asked to end is offered first, killing last
+    // asked to end is offered first; killing only once that was in vain
+    stage.keys(&[Key::Char(' ')]);
+    let screen = stage.screen(80, 24, &theme);
+    assert!(screen.contains("▸ e  end process") && !screen.contains("kill process"), "{screen}");
+    stage.keys(&[Key::Escape]);
+    stage.model.asked_in_vain.insert((0, 4711));
     stage.keys(&[Key::Char(' ')]);
     let screen = stage.screen(80, 24, &theme);
     assert!(screen.contains("▸ e  end process") && screen.contains("k  kill process"), "{screen}");

@@ -28,6 +28,8 @@ pub(super) fn run(arguments: &cli::CarryOut, state: Option<PathBuf>) -> Result<O
     let file = &arguments.plan;
     let text = read_own(file).with_context(|| format!("cannot read the plan {}", Shown(file)))?;
     let plan = Plan::parse(&text).with_context(|| format!("{} cannot be used", Shown(file)))?;
+    let volumes = plan.volumes();
+    super::sample_levels(volumes.iter().map(|(path, _)| path.as_path()), &state);
     if arguments.rehearse {
         run_rehearsal(&plan, &state, arguments.json)
     } else {
@@ -69,7 +71,7 @@ fn print_rehearsal(plan: &Plan, rehearsal: &Rehearsal) -> Result<()> {
             None => "would be done".to_owned(),
             Some(reason) => format!("would be refused: {reason}"),
         };
-        let target = Shown(&action.target.path.0);
+        let target = Shown(action.place());
         say!("{:>5}  {:<9}  {target}: {verdict}", action.number, action.deed.word());
     }
     for warning in &rehearsal.warnings {
@@ -158,7 +160,7 @@ pub(super) fn settled_words(settled: &Settled) -> String {
 
 fn print_summary(summary: &RunSummary) -> Result<()> {
     for entry in &summary.entries {
-        let target = Shown(&entry.action.target.path.0);
+        let target = Shown(&entry.action.place());
         let message = if entry.message.is_empty() { "" } else { ": " };
         say!(
             "{:>5}  {:<9}  {target}{message}{}",
@@ -189,6 +191,9 @@ fn print_summary(summary: &RunSummary) -> Result<()> {
         binary(summary.forecast.later),
         measured_words(summary.measured)
     );
+    for reason in &summary.reasons {
+        say!("of the difference: {reason}");
+    }
     let can_return = count(EntryState::Held) + count(EntryState::Archived);
     if can_return > 0 {
         say!("put {can_return} back: fondaco put-back {}", summary.run);
@@ -218,6 +223,7 @@ fn summary_document(summary: &RunSummary, state: &State) -> Result<Value> {
         "forecast": summary.forecast,
         "freed": summary.freed,
         "measured": summary.measured,
+        "reasons": summary.reasons,
         "actions": super::journal::entries_document(&summary.entries),
     }))
 }

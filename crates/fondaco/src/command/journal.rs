@@ -83,7 +83,7 @@ pub(super) fn entries_document(entries: &[EntryRecord]) -> Value {
         let mut document = Map::new();
         document.insert("number".into(), entry.action.number.into());
         document.insert("action".into(), entry.action.deed.word().into());
-        put_path(&mut document, &entry.action.target.path.0);
+        put_path(&mut document, entry.action.place());
         document.insert("state".into(), entry.state.word().into());
         document.insert("reason".into(), entry.action.reason.clone().into());
         document.insert("frees".into(), json!(entry.action.frees));
@@ -147,7 +147,7 @@ fn print_run(run: &RunRecord, entries: &[EntryRecord]) -> Result<()> {
         measured_words(run.measured)
     );
     for entry in entries {
-        let target = Shown(&entry.action.target.path.0);
+        let target = Shown(entry.action.place());
         say!(
             "{:>5}  {:<9}  {:>10}  {target}",
             entry.action.number,

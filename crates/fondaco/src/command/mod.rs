@@ -24,14 +24,17 @@ use anyhow::{Context, Result};
 use clap::CommandFactory;
 use fondaco_core::carry_out::Figures;
 use fondaco_core::catalog::Catalog;
+use fondaco_core::history::History;
 use fondaco_core::saved;
 use fondaco_core::scan::Scan;
 use fondaco_core::shown::Shown;
+use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, UnitStyle, counted, grouped};
+use fondaco_core::volume::{Volume, volume_of};
 
 use crate::app::Begin;
 use crate::cli::{Cli, Command, Walk};
-use crate::environment::open_state;
+use crate::environment::{open_state, state_directory};
 use crate::output::ProgressLine;
 use crate::view::Theme;
 
@@ -111,6 +114,20 @@ struct Obtained {
     seconds: Option<f64>,
 }
 
+/// Keeps the levels of the volumes that hold these paths in the history. Whatever the program is run for
+/// does not depend on that.
+fn sample_levels<'a>(paths: impl IntoIterator<Item = &'a Path>, state: &State) {
+    let real = |path: &Path| path.canonicalize().unwrap_or_else(|_| path.to_owned());
+    let mut volumes: Vec<Volume> =
+        paths.into_iter().filter_map(|path| volume_of(&real(path), state)).collect();
+    volumes.dedup_by(|a, b| a.mount_point == b.mount_point);
+    let kept = History::open(&state.history_file())
+        .and_then(|mut history| history.sample(&volumes, Time::now()));
+    if let Err(error) = kept {
+        eprintln!("fondaco: no level was kept: {error}");
+    }
+}
+
 /// Scans with a line of progress, where a signal stops it and what is known is kept; or opens a saved
 /// scan and says how old it is.
 fn obtain(paths: &[PathBuf], walk: &Walk, state: Option<PathBuf>) -> Result<Obtained> {
@@ -140,6 +157,11 @@ fn obtain(paths: &[PathBuf], walk: &Walk, state: Option<PathBuf>) -> Result<Obta
     line.clear();
     let seconds = scan.progress().elapsed.as_secs_f64();
     let catalog = scan.into_catalog();
+    // a scan needs no state directory; where there is one, the levels are kept
+    let has_state = state_directory(state.clone()).is_ok_and(|directory| directory.exists());
+    if let Some(state) = has_state.then(|| open_state(state).ok()).flatten() {
+        sample_levels(paths.iter().map(PathBuf::as_path), &state);
+    }
     if !catalog.is_complete() {
         eprintln!("fondaco: stopped: what follows is what was known by then");
     }

@@ -28,6 +28,10 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
             (false, None) => "not scanned".to_owned(),
         };
         pen.text_right(inner.right(), inner.y, &stand, theme.dim);
+        let end = numbers(inner);
+        if usize::from(inner.right().saturating_sub(end)) > stand.len() + 1 {
+            pen.text_right(end, inner.y, "bytes", theme.dim);
+        }
         return table(model, pen, below, books);
     }
     if model.books.running && model.books.of.as_deref() == Some(&volume.mount_point) {
@@ -64,10 +68,15 @@ fn invitation(model: &Model, pen: &mut Pen<'_>, area: Rect, volume: &Volume) {
     pen.hit(left, Target::Command(Command::Books));
 }
 
+/// Where numbers end.
+fn numbers(area: Rect) -> u16 {
+    area.x + area.width.saturating_sub(13).min(62)
+}
+
 fn table(model: &Model, pen: &mut Pen<'_>, area: Rect, books: &Books) {
     let theme = pen.theme;
     let focused = model.focus == Focus::Books;
-    let numbers = area.x + (area.width - 2).min(62);
+    let numbers = numbers(area);
     let room = area.height.saturating_sub(2);
     let offset = if focused { (model.books.cursor as u16 + 1).saturating_sub(room) } else { 0 };
     let mut y = area.y;

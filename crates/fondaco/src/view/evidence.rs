@@ -1,12 +1,13 @@
 //! Evidence: what is known about the selected thing, and what that means for it.
 
 use fondaco_core::analysis::{Evidence, Verdict};
+use fondaco_core::books::{Matter, Sure};
 use fondaco_core::carry_out::EntryState;
 use fondaco_core::catalog::{Catalog, EntryId};
 use fondaco_core::history::Outlook;
 use fondaco_core::plan::Review;
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::units::{Bytes, Time, grouped};
+use fondaco_core::units::{Bytes, Time, counted, grouped};
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use std::sync::PoisonError;
@@ -15,7 +16,7 @@ use super::journal::{age, counts, measured};
 use super::pen::{Pen, cut_path};
 use super::plan::guard;
 use crate::app::geometry;
-use crate::app::model::{Model, Selected, Station};
+use crate::app::model::{Focus, Model, Selected, Station};
 use crate::words;
 
 /// A verdict, and facts with their names.
@@ -35,6 +36,7 @@ impl Sheet {
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect, tall: bool) {
     let sheet = match model.station {
+        Station::Volumes if model.focus == Focus::Books => of_line(model, pen),
         Station::Volumes => of_volume(model, pen),
         Station::Directories => of_entry(model, pen),
         Station::Leftovers => of_held(model, pen),
@@ -145,8 +147,13 @@ fn of_volume(model: &Model, pen: &Pen<'_>) -> Sheet {
             let outlook = model.outlook(volume);
             if let Some(trend) = outlook.trend() {
                 let signed = |bytes: f64| words::signed_bytes(bytes as i64, model.units);
-                let range = format!("{} to {}", signed(trend.low), signed(trend.high));
-                sheet.fact("rise a day", format!("{}, {range}", signed(trend.rise)));
+                let (low, high) = (signed(trend.low), signed(trend.high));
+                let range = if low == high { String::new() } else { format!(", {low} to {high}") };
+                sheet.fact("rise a day", format!("{}{range}", signed(trend.rise)));
+                if trend.falls > 0 {
+                    let falls = counted(trend.falls as u64, "clean-up");
+                    sheet.fact("seen", format!("{falls} in {:.0} d, left out of it", trend.days));
+                }
             }
             sheet.fact(
                 "full in",
@@ -174,6 +181,79 @@ fn of_volume(model: &Model, pen: &Pen<'_>) -> Sheet {
     sheet.fact("storage", format!("{}{removable}", volume.class.word()));
     sheet.fact("writable", if volume.read_only { "no: read-only" } else { "yes" });
     sheet
+}
+
+/// What a line of the books means, and the largest things behind it.
+fn of_line(model: &Model, pen: &Pen<'_>) -> Sheet {
+    let mut sheet = Sheet::default();
+    let theme = pen.theme;
+    let Some(books) = model.shown_books() else { return sheet };
+    let Some(line) = books.lines.get(model.books.cursor) else { return sheet };
+    let style = match (line.matter, line.figure.bytes) {
+        (Matter::Held, 1..) => theme.trouble,
+        (Matter::Unexplained, bytes) if bytes != 0 => theme.trouble,
+        _ => theme.plain,
+    };
+    sheet.verdict = Some((meaning(line.matter).to_owned(), style));
+    let sure = match line.figure.sure {
+        Sure::Exact => "exact",
+        Sure::AtMost => "it is at most this",
+        Sure::AtLeast => "it is at least this",
+        Sure::Unknown => "nothing can be said",
+    };
+    sheet.fact("how sure", sure);
+    sheet.fact("of the used", {
+        let share = line.figure.bytes as f64 / books.used.get().max(1) as f64;
+        format!("{:.1} %", share * 100.0)
+    });
+    if line.matter == Matter::Metadata {
+        for item in &books.beside {
+            let bytes = Bytes::new(item.bytes.unwrap_or(0).unsigned_abs());
+            sheet.fact("beside it", format!("{} {}", model.bytes(bytes), item.what));
+        }
+    }
+    sheet.list_title = "behind it";
+    sheet.list = line
+        .items
+        .iter()
+        .map(|item| {
+            let sign = if item.bytes.is_some_and(|bytes| bytes < 0) { "-" } else { "" };
+            let size = |bytes: i64| model.bytes(Bytes::new(bytes.unsigned_abs()));
+            let bytes = item.bytes.map_or_else(String::new, |b| format!("{sign}{}", size(b)));
+            (item.what.clone(), bytes)
+        })
+        .collect();
+    sheet
+}
+
+fn meaning(matter: Matter) -> &'static str {
+    match matter {
+        Matter::Visible => "What the scan saw: every inode once, however many names it has.",
+        Matter::OtherSubvolumes => {
+            "Subvolumes of the same file system that do not lie below this mount point. Mount them \
+             to look into them."
+        }
+        Matter::Beneath => {
+            "What lies in directories that other volumes are mounted on: hidden, but it takes space. \
+             Nothing was unmounted to see it."
+        }
+        Matter::Held => {
+            "Files that were deleted while a process has them open. The space comes back when it \
+             ends or closes them. Enter shows who."
+        }
+        Matter::Unreadable => "What the scan was not allowed to read, or could not.",
+        Matter::Metadata => {
+            "What the file system keeps for itself and counts as used, by its own interfaces."
+        }
+        Matter::Shared => {
+            "Files have extents in common, or lie smaller on the device than they count: taken off \
+             what is visible."
+        }
+        Matter::Unexplained => {
+            "Used space that no line explains. On a volume that is written to, some of it is what \
+             changed since the scan."
+        }
+    }
 }
 
 fn of_entry(model: &Model, pen: &Pen<'_>) -> Sheet {
@@ -388,7 +468,7 @@ fn of_run(model: &Model, pen: &Pen<'_>) -> Sheet {
         sheet.verdict = Some((text, if trouble { theme.trouble } else { theme.teal }));
         sheet.fact("action", entry.action.deed.word());
         sheet.fact("reason", shown(&entry.action.reason));
-        sheet.fact("target", shown(&entry.action.target.path.0));
+        sheet.fact("target", shown(entry.action.place()));
         sheet.fact("entries", grouped(entry.action.target.entries));
         sheet.fact("size then", model.bytes(entry.action.target.allocated));
         sheet.fact("freed", model.bytes(entry.freed));

@@ -111,7 +111,7 @@ fn one_entry(
     };
     pen.text_right(line.x + 29, line.y, &freed, style);
     let width = line.right().saturating_sub(line.x + 31);
-    let path = cut_path(&shown(&entry.action.target.path.0), usize::from(width));
+    let path = cut_path(&shown(entry.action.place()), usize::from(width));
     pen.text(line.x + 31, line.y, &path, style, width);
 }
 

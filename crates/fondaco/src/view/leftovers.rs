@@ -5,7 +5,7 @@ use fondaco_core::shown::shown;
 use fondaco_core::units::{Bytes, counted};
 use ratatui::layout::Rect;
 
-use super::pen::{Pen, Target, cut, cut_path};
+use super::pen::{Pen, Target, cut, cut_path, wrap};
 use crate::app::deed_letter;
 use crate::app::model::Model;
 
@@ -23,8 +23,8 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         counted(files.len() as u64, "file")
     );
     pen.text(inner.x, inner.y, &title, theme.amber, inner.width);
-    let text = "Their names are gone, and a process still has them open: the space comes back when it \
-                ends or closes them. Against it: the process may need what it wrote.";
+    let text = "Deleted, but a process has them open: the space comes back when it ends or closes \
+                them. It may still need what it wrote.";
     pen.wrapped(Rect { y: inner.y + 1, height: 2, ..inner }, text, theme.dim);
     if files.is_empty() {
         let nothing = if model.held.hidden > 0 { "None that this user may see." } else { "None." };
@@ -42,23 +42,46 @@ fn footnote(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         let processes = counted(model.held.hidden as u64, "process");
         text = format!("{processes} of other users may hold more: root can tell. {text}");
     }
-    let y = area.bottom().saturating_sub(1);
-    pen.text(area.x, y, &text, pen.theme.dim, area.width);
+    let lines = wrap(&text, usize::from(area.width)).len() as u16;
+    let y = area.bottom().saturating_sub(lines.min(2));
+    let style = pen.theme.dim;
+    pen.wrapped(Rect { y, height: area.bottom() - y, ..area }, &text, style);
+}
+
+/// Where columns begin, numbers end; how wide the path is.
+struct Columns {
+    held: u16,
+    /// 0 where there is no room for it.
+    deleted: u16,
+    path: u16,
+    path_width: u16,
+    by: u16,
+}
+
+impl Columns {
+    fn of_width(width: u16) -> Self {
+        let (held, deleted) = if width >= 76 { (15, 24) } else { (13, 0) };
+        let path = held.max(deleted) + 2;
+        let path_width = width.saturating_sub(path + 26);
+        Self { held, deleted, path, path_width, by: path + path_width + 2 }
+    }
 }
 
 fn list(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
     let y = area.y + HEAD - 1;
-    let path = area.width.saturating_sub(4 + 12 + 10 + 26);
-    pen.text_right(area.x + 15, y, "held", theme.dim);
-    pen.text_right(area.x + 24, y, "deleted", theme.dim);
-    pen.text(area.x + 26, y, "path as it was", theme.dim, path);
-    pen.text(area.x + 28 + path, y, "held by", theme.dim, 24);
-    let visible = usize::from(area.height.saturating_sub(HEAD + 1));
+    let columns = Columns::of_width(area.width);
+    pen.text_right(area.x + columns.held, y, "held", theme.dim);
+    if columns.deleted > 0 {
+        pen.text_right(area.x + columns.deleted, y, "deleted", theme.dim);
+    }
+    pen.text(area.x + columns.path, y, "path as it was", theme.dim, columns.path_width);
+    pen.text(area.x + columns.by, y, "held by", theme.dim, 24);
+    let visible = usize::from(area.height.saturating_sub(HEAD + 2));
     let offset = (model.held_cursor + 1).saturating_sub(visible);
     for (i, file) in model.held.files.iter().enumerate().skip(offset).take(visible) {
         let line = Rect::new(area.x, y + 1 + (i - offset) as u16, area.width, 1);
-        row(model, pen, line, file, i == model.held_cursor, path);
+        row(model, pen, line, file, i == model.held_cursor, &columns);
         pen.hit(line, Target::Row(i));
     }
 }
@@ -69,7 +92,7 @@ fn row(
     line: Rect,
     file: &DeletedFile,
     selected: bool,
-    path: u16,
+    columns: &Columns,
 ) {
     let theme = pen.theme;
     let style = if selected { theme.selected } else { theme.plain };
@@ -82,13 +105,14 @@ fn row(
         pen.text(line.x + 1, line.y, &letter, theme.in_row(theme.amber, selected), 1);
     }
     let held = file.allocated.map_or_else(|| "not known".to_owned(), |bytes| model.bytes(bytes));
-    pen.text_right(line.x + 15, line.y, &held, style);
-    if file.allocated.is_some() {
-        pen.text_right(line.x + 24, line.y, &file.changed.age(model.now).to_string(), style);
+    pen.text_right(line.x + columns.held, line.y, &held, style);
+    if file.allocated.is_some() && columns.deleted > 0 {
+        let age = file.changed.age(model.now).to_string();
+        pen.text_right(line.x + columns.deleted, line.y, &age, style);
     }
-    let was = cut_path(&shown(&file.path), usize::from(path));
-    pen.text(line.x + 26, line.y, &was, style, path);
-    let x = line.x + 28 + path;
+    let was = cut_path(&shown(&file.path), usize::from(columns.path_width));
+    pen.text(line.x + columns.path, line.y, &was, style, columns.path_width);
+    let x = line.x + columns.by;
     let left = line.right().saturating_sub(x);
     pen.text(x, line.y, &cut(&holders(&file.holds), usize::from(left)), style, left);
 }

@@ -70,12 +70,12 @@ fn choose_deed(
             }
             Deed::Delete => format!("frees {size}; cannot be put back"),
             Deed::End { by_force: false } => {
-                format!("frees {size}; its processes are asked to end (TERM) and may save")
+                format!("frees {size}; asked to end (TERM)")
             }
-            Deed::Save { .. } => format!("frees {size}; kept as a new file; the process goes on"),
-            Deed::Cut => format!("frees {size}; the contents are lost; the process goes on"),
+            Deed::Save { .. } => format!("frees {size}; saved as a file, it goes on"),
+            Deed::Cut => format!("frees {size}; contents lost, it goes on"),
             Deed::End { by_force: true } => {
-                format!("frees {size}; ended at once (KILL), it saves nothing: try `end` first")
+                format!("frees {size}; KILL: it can save nothing")
             }
         };
         let mark = if chosen { "▸" } else { " " };

@@ -41,16 +41,14 @@ fn draw_column(model: &Model, pen: &mut Pen<'_>, area: Rect) {
 fn draw_line(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
     let mut x = area.x + 1;
+    let width = |states: bool| -> usize {
+        Station::ALL.iter().map(|station| label(model, *station, states).width() + 2).sum()
+    };
+    let states = width(true) <= usize::from(area.width);
     for station in Station::ALL {
         let here = station == model.station;
-        let (state, _) = state(model, station);
         let ready = station.will_be().is_none();
-        let text = match (here, ready, state.is_empty()) {
-            (true, ..) => format!("▸{} {} ", station.digit(), station.name()),
-            (false, true, true) => format!("{} {}", station.digit(), station.name()),
-            (false, true, false) => format!("{} {} {state}", station.digit(), station.name()),
-            (false, false, _) => station.digit().to_string(),
-        };
+        let text = label(model, station, states);
         let style = match (here, ready) {
             (true, _) => theme.selected,
             (false, true) => theme.plain,
@@ -60,6 +58,18 @@ fn draw_line(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         pen.text(x, area.y, &text, style, area.right().saturating_sub(x));
         pen.hit(Rect::new(x, area.y, width, 1), Target::Station(station));
         x += width + 2;
+    }
+}
+
+/// A station in the line: its digit, its name if it can be gone to, and its state if there is room.
+fn label(model: &Model, station: Station, states: bool) -> String {
+    let (digit, name) = (station.digit(), station.name());
+    let (state, _) = state(model, station);
+    match (station == model.station, station.will_be().is_none(), state.is_empty() || !states) {
+        (true, ..) => format!("▸{digit} {name} "),
+        (false, true, true) => format!("{digit} {name}"),
+        (false, true, false) => format!("{digit} {name} {state}"),
+        (false, false, _) => digit.to_string(),
     }
 }
 

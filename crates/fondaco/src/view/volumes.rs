@@ -23,7 +23,7 @@ struct Columns {
 }
 
 const NUMBER: u16 = 11;
-const FORECAST: u16 = 13;
+const FORECAST: u16 = 11;
 /// Other places of a volume that are listed below it at most.
 const PLACES: usize = 3;
 
@@ -33,7 +33,7 @@ impl Columns {
             bar: if width >= 90 { 16 } else { 10 },
             free_root: width >= 72,
             users: width >= 118,
-            inodes: width >= 60,
+            inodes: width >= 72,
             rise: width >= 110,
         }
     }

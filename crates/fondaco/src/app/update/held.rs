@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use fondaco_core::carry_out::{EntryRecord, EntryState};
 use fondaco_core::kernel::{DeletedFile, DeletedFiles, stat_path};
 use fondaco_core::plan::{Deed, Plan, Planned, Review, survey_held};
 use fondaco_core::shown::{Shown, shown};
@@ -44,7 +45,7 @@ pub(super) fn choose_deed(model: &mut Model) -> Vec<Job> {
         model.say(format!("Taken off the plan: {name}"));
         return Vec::new();
     }
-    let (deeds, held) = (held_deeds(), Some(inode));
+    let (deeds, held) = (held_deeds(model.asked_in_vain.contains(&inode)), Some(inode));
     model.overlay =
         Some(Overlay::ChooseDeed { path, name, deeds, held, bytes, cursor: 0, changes: false });
     Vec::new()
@@ -119,6 +120,17 @@ fn plan_it(model: &mut Model, inode: (u64, u64), deed: Deed, changes: bool) {
         review: Review::Ready(Box::new(survey)),
     });
     model.say(format!("Planned: {word}, to free {name}"));
+}
+
+/// Notes whose processes did not end when they were asked.
+pub(super) fn note_in_vain(model: &mut Model, entries: &[EntryRecord]) {
+    for entry in entries {
+        let asked = entry.action.deed == Deed::End { by_force: false };
+        if asked && entry.state == EntryState::Failed {
+            let target = &entry.action.target;
+            model.asked_in_vain.insert((target.device, target.inode));
+        }
+    }
 }
 
 /// What must be known before a plan that lets go of files is carried out.

@@ -65,7 +65,10 @@ pub(super) fn change_deed(model: &mut Model) -> Vec<Job> {
         Review::Ready(survey) => survey.target.allocated,
         _ => planned.estimate,
     };
-    let deeds = if held.is_some() { held_deeds() } else { deeds(&model.state.depot()) };
+    let deeds = match held {
+        Some(inode) => held_deeds(model.asked_in_vain.contains(&inode)),
+        None => deeds(&model.state.depot()),
+    };
     let same = |deed: &Deed| deed.word() == planned.deed.word();
     let cursor = deeds.iter().position(same).unwrap_or(0);
     model.overlay =
@@ -293,6 +296,7 @@ fn on_carried_out(
         model.draft.clear();
         model.plan_cursor = 0;
     }
+    held::note_in_vain(model, &summary.entries);
     let touched = scans::touched(&summary.entries);
     model.run.summary = Some(summary);
     after_change(model, touched)

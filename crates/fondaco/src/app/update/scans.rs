@@ -6,6 +6,7 @@ use std::sync::{Arc, RwLock};
 
 use fondaco_core::carry_out::EntryRecord;
 use fondaco_core::catalog::Catalog;
+use fondaco_core::plan::Deed;
 use fondaco_core::scan::Progress;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, grouped};
@@ -196,7 +197,11 @@ pub(super) fn scan_all_again(model: &mut Model) -> Vec<Job> {
 pub(super) fn touched<'a>(entries: impl IntoIterator<Item = &'a EntryRecord>) -> Vec<PathBuf> {
     let mut places = HashSet::new();
     for entry in entries {
-        places.insert(entry.action.target.path.0.clone());
+        match &entry.action.deed {
+            Deed::Save { to, .. } => places.insert(to.clone()),
+            deed if deed.is_release() => false,
+            _ => places.insert(entry.action.target.path.0.clone()),
+        };
         places.extend(entry.area.clone());
         if let Some(archive) = &entry.archive {
             let plain = archive.with_extension("");

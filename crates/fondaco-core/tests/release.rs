@@ -13,8 +13,8 @@ use std::process::{Child, Command, Stdio};
 
 use common::Place;
 use fondaco_core::carry_out::{EntryState, RunSummary, carry_out, rehearse};
-use fondaco_core::kernel::{DeletedFile, DeletedFiles, Process};
-use fondaco_core::plan::{Deed, Draft, Plan, Planned, Review, survey_held};
+use fondaco_core::kernel::{DeletedFile, DeletedFiles, OpenFiles, Process};
+use fondaco_core::plan::{Deed, Draft, Plan, Planned, Review, survey_held, survey_with_open};
 use fondaco_core::units::{Bytes, Time};
 
 /// Processes that are ended with the test.
@@ -42,6 +42,7 @@ impl Drop for Processes {
 
 fn log(place: &Place, name: &str, length: usize) -> (PathBuf, File) {
     let path = place.root.join(name);
+    std::fs::create_dir_all(path.parent().unwrap()).unwrap();
     let mut file = File::create(&path).unwrap();
     file.write_all(&vec![7; length]).unwrap();
     file.sync_all().unwrap();
@@ -231,4 +232,42 @@ fn a_mapped_file_is_not_cut_and_one_that_is_written_to_all_the_time_is_not_lost(
     assert!(messages[1].contains("written to all the time"), "{messages:?}");
     assert_eq!(summary.freed, Bytes::ZERO);
     assert!(!to.exists() && held(&busy).unwrap().0.size > 0);
+}
+
+#[test]
+fn what_is_open_is_forecast_to_free_nothing_and_left_alone_until_it_is_closed() {
+    let place = Place::new();
+    let mut processes = Processes(Vec::new());
+    let (path, file) = log(&place, "tide/gauge.log.1", SIZE as usize);
+    let pid = processes.hold(&file);
+    drop(file);
+    let tide = path.parent().unwrap();
+    let planned = || {
+        let mut draft = Draft::default();
+        draft.put(Planned {
+            path: tide.to_owned(),
+            deed: Deed::Delete,
+            reason: "by hand".into(),
+            volume: place.root.clone(),
+            depot_on_volume: false,
+            estimate: Bytes::ZERO,
+            entries: 1,
+            review: Review::Pending,
+        });
+        draft.reviewed(tide, survey_with_open(tide, &OpenFiles::collect(Time::now())));
+        draft.to_plan(Vec::new(), Time::now()).unwrap()
+    };
+    let plan = planned();
+    assert_eq!(plan.frees().now, Bytes::ZERO);
+    let note = &plan.actions[0].notes[0];
+    assert!(
+        note.contains("gauge.log.1 is open by sleep") && note.contains(&pid.to_string()),
+        "{note}"
+    );
+    let summary = carried_out(&place, &plan);
+    assert_eq!(summary.entries[0].state, EntryState::Refused, "{}", summary.entries[0].message);
+    drop(processes);
+    let plan = planned();
+    assert!(plan.frees().now >= allocated() && plan.actions[0].notes.is_empty());
+    assert_eq!(carried_out(&place, &plan).freed, plan.frees().now);
 }

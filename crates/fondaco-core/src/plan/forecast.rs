@@ -5,6 +5,8 @@ use std::collections::{HashMap, HashSet};
 use serde::{Deserialize, Serialize};
 
 use super::{Deed, HeldBytes, Survey};
+use crate::kernel::Holder;
+use crate::shown::Shown;
 use crate::units::{Bytes, UnitStyle};
 
 /// Bytes that an action frees.
@@ -23,7 +25,8 @@ pub struct Forecast {
 /// credited once, to the last of them; to none if a name stays elsewhere. If one of the names is
 /// only set aside, its bytes come later. Likewise an extent that files share, where the file system
 /// tells how many references it has; where it does not, it is credited to none. A deleted file is
-/// freed by the action that ends the last of its holders. An archive's own size is not counted against
+/// freed by the action that ends the last of its holders. What is open is left alone and frees nothing.
+/// An archive's own size is not counted against
 /// its relief: [`notes`] say where it lies on the same volume.
 pub fn forecast<'a>(actions: impl IntoIterator<Item = (&'a Deed, &'a Survey)>) -> Vec<Forecast> {
     let mut so_far = SoFar::default();
@@ -47,6 +50,9 @@ impl<'a> SoFar<'a> {
         }
         let held = matches!(deed, Deed::SetAside);
         let mut frees = Forecast::default();
+        if survey.in_use.is_some() {
+            return frees; // it is left alone
+        }
         let mut credit = |bytes: Bytes, later: bool| {
             if later { frees.later += bytes } else { frees.now += bytes }
         };
@@ -106,6 +112,13 @@ pub fn notes(deed: &Deed, survey: &Survey, same_volume: bool) -> Vec<String> {
             notes.push("saved on the same volume: frees nothing there".to_owned());
         }
         return notes;
+    }
+    if let Some((path, holder)) = &survey.in_use {
+        let Holder { pid, command } = holder;
+        let path = Shown(path);
+        notes.push(format!(
+            "{path} is open by {command} (pid {pid}): frees nothing, and is left alone, until it is closed"
+        ));
     }
     let size = survey.target.allocated;
     match deed {

@@ -84,6 +84,7 @@ pub fn survey_held(file: &DeletedFile, all: &DeletedFiles) -> Survey {
         linked: HashMap::new(),
         socket: None,
         shared: Shared::default(),
+        in_use: None,
         held: Some(HeldSurvey {
             target: HeldTarget {
                 was: DocPath(file.path.clone()),

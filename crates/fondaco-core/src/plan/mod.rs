@@ -19,4 +19,6 @@ pub use forecast::{Forecast, forecast, notes};
 pub use held::{HeldBytes, HeldSurvey, HeldTarget, survey_held};
 pub use refusal::Refusal;
 pub use shared_extents::{Shared, SharedExtent};
-pub use survey::{Each, Located, Survey, Target, Touched, Visit, locate, survey, survey_at};
+pub use survey::{
+    Each, Located, Survey, Target, Touched, Visit, locate, survey, survey_at, survey_with_open,
+};

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use super::shared_extents::Sharing;
 use super::{HeldSurvey, Refusal, Shared};
-use crate::kernel::{self, CallError, DirReader, Kind, Op, Stat};
+use crate::kernel::{self, CallError, DirReader, Holder, Kind, Op, OpenFiles, Stat};
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
 
@@ -83,6 +83,8 @@ pub struct Survey {
     pub shared: Shared,
     /// Of a deleted file: who holds it.
     pub held: Option<HeldSurvey>,
+    /// Something of it that is open, and by whom: as long as that is so it is left alone.
+    pub in_use: Option<(PathBuf, Holder)>,
 }
 
 /// Inodes whose names or change times this run itself has altered, so that another name of the
@@ -169,15 +171,28 @@ pub type Each<'a> = dyn FnMut(Visit<'_>) -> Result<(), Refusal> + 'a;
 ///
 /// [`Refusal`]: gone, another volume below it, immutable, or not readable.
 pub fn survey(path: &Path) -> Result<Survey, Refusal> {
+    survey_with_open(path, &OpenFiles::default())
+}
+
+/// As [`survey`], and notes what of it is open.
+///
+/// # Errors
+///
+/// As [`survey`].
+pub fn survey_with_open(path: &Path, open: &OpenFiles) -> Result<Survey, Refusal> {
     let located = locate(path)?;
     let parent = located.parent.as_fd();
     let sharing = Sharing::of(parent);
-    let mut shared = Shared::default();
+    let (mut shared, mut in_use) = (Shared::default(), None);
     let mut survey = survey_at(parent, &located.name, path, &Touched::default(), &mut |visit| {
         sharing.note(&visit, &mut shared);
+        if in_use.is_none() && open.is_open(visit.stat.dev, visit.stat.ino) {
+            let holder = open.holders(visit.stat.dev, visit.stat.ino).into_iter().next();
+            in_use = holder.map(|holder| (path.join(visit.below).components().collect(), holder));
+        }
         Ok(())
     })?;
-    survey.shared = shared;
+    (survey.shared, survey.in_use) = (shared, in_use);
     Ok(survey)
 }
 
@@ -225,6 +240,7 @@ pub fn survey_at(
             socket: None,
             shared: Shared::default(),
             held: None,
+            in_use: None,
         },
         mount: top.mount,
         path,

@@ -17,12 +17,12 @@ use fondaco_core::carry_out::{
 use fondaco_core::catalog::Catalog;
 use fondaco_core::history::{History, Outlook};
 use fondaco_core::kernel::{DeletedFiles, OpenFiles};
-use fondaco_core::plan::{Plan, Refusal, survey};
+use fondaco_core::plan::{Plan, Refusal, survey_with_open};
 use fondaco_core::saved::{self, SavedScan};
 use fondaco_core::scan::{Options, Scan, ScanError, reconcile, replace};
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time};
-use fondaco_core::volume::{Volume, volume_of, volumes};
+use fondaco_core::volume::{Volume, interfaces, volume_of, volumes};
 
 use super::input::Event;
 use super::message::{Job, Message};
@@ -116,7 +116,7 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
         Job::Survey(path, state) => {
             let outcome = match Protection::of_system(&state).reason(&path) {
                 Some(reason) => Err(Refusal::Protected { path: path.clone(), reason }),
-                None => survey(&path),
+                None => survey_with_open(&path, &OpenFiles::collect(Time::now())),
             };
             Message::Surveyed { path, outcome: Box::new(outcome) }
         }
@@ -171,7 +171,8 @@ fn ask_volumes(state: &State) -> Message {
             volumes.iter().map(outlook).collect()
         },
     );
-    Message::Volumes { volumes, outlooks, held: DeletedFiles::collect(now) }
+    let held = DeletedFiles::collect(now);
+    Message::Volumes { volumes, outlooks, held, interfaces: interfaces() }
 }
 
 fn draw_up_books(volume: &Volume, catalog: Option<&RwLock<Catalog>>, state: &State) -> Message {

@@ -50,6 +50,8 @@ pub enum Message {
         outlooks: Vec<Outlook>,
         /// Deleted files that processes hold.
         held: DeletedFiles,
+        /// Mounts that are interfaces of the kernel, and not listed.
+        interfaces: usize,
     },
     /// The books of a volume have been drawn up, or not.
     Books {

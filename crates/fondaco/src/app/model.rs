@@ -330,6 +330,8 @@ pub struct Run {
     pub of_draft: bool,
     /// A stop has been asked for.
     pub stopping: bool,
+    /// A rehearsal has been asked for while targets were still being looked at.
+    pub rehearse_when_ready: bool,
 }
 
 impl Run {
@@ -486,6 +488,8 @@ pub struct Model {
     pub units: UnitStyle,
     /// The mounted volumes.
     pub volumes: Vec<Volume>,
+    /// Mounts that are interfaces of the kernel, and not listed.
+    pub interfaces: usize,
     /// They have been asked.
     pub volumes_loaded: bool,
     /// When they were asked last.
@@ -538,6 +542,7 @@ impl Model {
             focus: Focus::Panel,
             units: UnitStyle::Binary,
             volumes: Vec::new(),
+            interfaces: 0,
             volumes_loaded: false,
             volumes_asked: now,
             volume_cursor: 0,

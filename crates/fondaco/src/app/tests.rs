@@ -76,7 +76,7 @@ impl Stage {
         model.station = Station::Directories;
         let held = DeletedFiles { files: vec![held_file(&model)], ..DeletedFiles::default() };
         let outlooks = listed.iter().map(|_| Outlook::NotYet).collect();
-        update(&mut model, Message::Volumes { volumes: listed, outlooks, held });
+        update(&mut model, Message::Volumes { volumes: listed, outlooks, held, interfaces: 7 });
         let mut stage = Self { _directory: directory, scan, model };
         let catalog = stage.scan.shared_catalog();
         stage.send(Message::ScanBegun { number: 0, catalog });

@@ -5,8 +5,10 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result, bail};
 use fondaco_core::analysis::Protection;
 use fondaco_core::catalog::{Catalog, Root};
-use fondaco_core::kernel::{self, DeletedFile, DeletedFiles, Hold, Process};
-use fondaco_core::plan::{Deed, Draft, Plan, Planned, Put, Refusal, Review, survey, survey_held};
+use fondaco_core::kernel::{self, DeletedFile, DeletedFiles, Hold, OpenFiles, Process};
+use fondaco_core::plan::{
+    Deed, Draft, Plan, Planned, Put, Refusal, Review, survey_held, survey_with_open,
+};
 use fondaco_core::rule::{DeedWord, RuleSet};
 use fondaco_core::shown::{DocPath, Shown};
 use fondaco_core::state::State;
@@ -33,6 +35,7 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
         left_out: Vec::new(),
         mounts: kernel::mounts().unwrap_or_default(),
         state: &state,
+        open: OpenFiles::collect(Time::now()),
     };
     if let Some(file) = &arguments.rules {
         if arguments.path.is_none() && arguments.walk.saved.is_none() {
@@ -65,6 +68,7 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
 struct Making<'a> {
     state: &'a State,
     mounts: Vec<kernel::Mount>,
+    open: OpenFiles,
     protection: Protection,
     depot: PathBuf,
     draft: Draft,
@@ -115,7 +119,7 @@ impl Making<'_> {
             .map(|reason| Refusal::Protected { path: path.clone(), reason });
         let surveyed = match refused {
             Some(refusal) => Err(refusal),
-            None => survey(&path),
+            None => survey_with_open(&path, &self.open),
         };
         let survey = match surveyed {
             Ok(survey) => survey,

@@ -138,6 +138,8 @@ fn of_volume(model: &Model, pen: &Pen<'_>) -> Sheet {
             sheet.fact("used", model.bytes(capacity.used));
             sheet.fact("free root", model.bytes(capacity.free_root));
             sheet.fact("free users", model.bytes(capacity.free_users));
+            let reserve = capacity.free_root.less(capacity.free_users);
+            sheet.fact("reserve", format!("{} for root", model.bytes(reserve)));
             sheet.fact("planned", model.bytes(relief.now));
             let inodes = match capacity.inodes {
                 0 => "made as needed".to_owned(),

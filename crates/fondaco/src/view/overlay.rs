@@ -65,6 +65,10 @@ fn choose_deed(
         let key = deed.word().chars().next().unwrap_or(' ');
         let effect = match deed {
             Deed::SetAside => format!("frees {size} once purged; can be put back"),
+            Deed::Archive { depot } if on_own_volume(model, depot) => {
+                let depot = Shown(depot);
+                format!("frees what packing saves; kept on the same volume, in {depot}")
+            }
             Deed::Archive { depot } => {
                 format!("frees {size}; kept in {}", Shown(depot))
             }
@@ -89,6 +93,13 @@ fn choose_deed(
         deeds.iter().filter_map(|deed| Some(deed.word().chars().next()?.to_string())).collect();
     let keys = format!("{} chooses; ↑ ↓ and Enter too; Esc leaves it alone", letters.join(", "));
     pen.text(area.x, area.y + 4 + deeds.len() as u16, &keys, theme.dim, area.width);
+}
+
+/// Whether a depot lies on the volume that is being relieved.
+fn on_own_volume(model: &Model, depot: &std::path::Path) -> bool {
+    let of = |volume: &fondaco_core::volume::Volume| volume.mount_point.clone();
+    let own = model.gauge_volume().map(of);
+    own.is_some() && model.volume_of(depot).map(of) == own
 }
 
 fn ask(

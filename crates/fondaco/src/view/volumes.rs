@@ -2,7 +2,7 @@
 //! the list the books of the selected one.
 
 use fondaco_core::shown::shown;
-use fondaco_core::units::{Bytes, counted};
+use fondaco_core::units::{Bytes, UnitStyle, counted};
 use fondaco_core::volume::{Class, Volume};
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -15,26 +15,34 @@ use crate::words;
 
 /// Widths of the columns behind the mount point, which gets the rest.
 struct Columns {
+    /// Of a size.
+    number: u16,
     bar: u16,
     free_root: bool,
     users: bool,
     inodes: bool,
     rise: bool,
+    sort: bool,
 }
 
-const NUMBER: u16 = 11;
 const FORECAST: u16 = 11;
+const SORT: u16 = 11;
 /// Other places of a volume that are listed below it at most.
 const PLACES: usize = 3;
 
 impl Columns {
-    fn of_width(width: u16) -> Self {
+    fn of_width(width: u16, units: UnitStyle) -> Self {
+        // to the byte, sizes are long: other columns make room for them
+        let number = if units == UnitStyle::Bytes { 21 } else { 11 };
+        let width = width.saturating_sub(3 * (number - 11));
         Self {
+            number,
             bar: if width >= 90 { 16 } else { 10 },
             free_root: width >= 72,
             users: width >= 118,
             inodes: width >= 72,
-            rise: width >= 110,
+            rise: width >= 124,
+            sort: width >= 90,
         }
     }
 
@@ -42,9 +50,10 @@ impl Columns {
         let is = u16::from;
         self.bar
             + 9
-            + NUMBER * (1 + is(self.free_root) + is(self.users))
+            + self.number * (1 + is(self.free_root) + is(self.users))
             + 8 * is(self.inodes)
-            + NUMBER * is(self.rise)
+            + self.number * is(self.rise)
+            + SORT * is(self.sort)
             + FORECAST
     }
 }
@@ -83,13 +92,18 @@ enum Line {
 
 /// Draws the list; says how many lines it took.
 fn list(model: &Model, pen: &mut Pen<'_>, area: Rect) -> u16 {
-    let columns = Columns::of_width(area.width);
+    let columns = Columns::of_width(area.width, model.units);
     let name = area.width.saturating_sub(columns.fixed() + 3);
     heading(pen, area, &columns, name);
     let mut lines = Vec::new();
     for (i, volume) in model.volumes.iter().enumerate() {
         lines.push(Line::Volume(i));
         lines.extend(below(model, pen, volume));
+    }
+    if model.interfaces > 0 {
+        let more = counted(model.interfaces as u64, "file system");
+        let text = format!("and {more} of the kernel's own, which hold no data");
+        lines.push(Line::Below(text, pen.theme.dim));
     }
     let selected =
         lines.iter().position(|line| matches!(line, Line::Volume(i) if *i == model.volume_cursor));
@@ -147,16 +161,19 @@ fn heading(pen: &mut Pen<'_>, area: Rect, columns: &Columns, name: u16) {
     pen.text(x, area.y, "level", style, columns.bar);
     x += columns.bar + 9;
     let headings = [
-        ("used", NUMBER, true),
-        ("free root", NUMBER, columns.free_root),
-        ("users", NUMBER, columns.users),
+        ("used", columns.number, true),
+        ("free root", columns.number, columns.free_root),
+        ("users", columns.number, columns.users),
         ("inodes", 8, columns.inodes),
-        ("rise a day", NUMBER, columns.rise),
+        ("rise a day", columns.number, columns.rise),
         ("full in", FORECAST, true),
     ];
     for (text, width, _) in headings.into_iter().filter(|(.., shown)| *shown) {
         x += width;
         pen.text_right(x, area.y, text, style);
+    }
+    if columns.sort {
+        pen.text(x + 2, area.y, "type", style, SORT - 2);
     }
 }
 
@@ -204,7 +221,7 @@ fn row(
             pen.text_right(x, line.y, text, style);
         }
     };
-    let mut number = |bytes: Bytes, shown| cell(&model.bytes(bytes), NUMBER, style, shown);
+    let mut number = |bytes: Bytes, shown| cell(&model.bytes(bytes), columns.number, style, shown);
     number(capacity.used, true);
     number(capacity.free_root, columns.free_root);
     number(capacity.free_users, columns.users);
@@ -216,6 +233,12 @@ fn row(
     };
     cell(&inodes, 8, if short { alarm } else { style }, columns.inodes);
     let outlook = model.outlook(volume);
-    cell(&words::rise(&outlook, model.units), NUMBER, style, columns.rise);
+    cell(&words::rise(&outlook, model.units), columns.number, style, columns.rise);
     cell(&words::full_in_short(&outlook), FORECAST, style, true);
+    if columns.sort {
+        let mut sort = volume.fs_type.clone();
+        sort.push_str(if volume.read_only { " ro" } else { "" });
+        sort.push_str(if volume.removable { " rem" } else { "" });
+        pen.text(x + 2, line.y, &sort, style, SORT - 2);
+    }
 }

@@ -57,6 +57,12 @@ pub(super) fn after_scan(model: &mut Model) -> Vec<Job> {
     begin(model, &at).into_iter().collect()
 }
 
+/// Something was freed that no scan has seen: the books that are shown are drawn up anew.
+pub(super) fn draw_up_again(model: &mut Model) -> Option<Job> {
+    let at = model.books.of.clone()?;
+    begin(model, &at)
+}
+
 pub(super) fn on_drawn(model: &mut Model, at: &Path, outcome: Result<Books, String>) -> Vec<Job> {
     if model.books.of.as_deref() != Some(at) {
         return Vec::new(); // another volume's have been asked for since

@@ -40,7 +40,8 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
         }
         Message::Tick(now) => on_tick(model, now),
         Message::Books { mount_point, outcome } => books::on_drawn(model, &mount_point, *outcome),
-        Message::Volumes { volumes, outlooks, held } => {
+        Message::Volumes { volumes, outlooks, held, interfaces } => {
+            model.interfaces = interfaces;
             let points = volumes.iter().map(|volume| volume.mount_point.clone());
             model.outlooks = points.zip(outlooks).collect();
             held::on_collected(model, held);
@@ -353,6 +354,9 @@ fn move_cursor(model: &mut Model, by: i64) -> Vec<Job> {
 pub(super) fn after_change(model: &mut Model, touched: Vec<PathBuf>) -> Vec<Job> {
     let mut jobs =
         vec![Job::LoadVolumes(model.state.clone()), Job::LoadJournal(model.state.clone())];
+    if touched.is_empty() {
+        jobs.extend(books::draw_up_again(model));
+    }
     jobs.extend(scans::look_again(model, touched));
     jobs
 }

@@ -133,7 +133,8 @@ pub(super) fn on_surveyed(
         model.say_trouble(format!("Cannot be planned: {refusal}"));
     }
     model.draft.reviewed(path, outcome);
-    Vec::new()
+    let ready = model.pending_actions() == 0 && !model.run.is_active();
+    if model.run.rehearse_when_ready && ready { rehearse(model) } else { Vec::new() }
 }
 
 pub(super) fn take_off(model: &mut Model) -> Vec<Job> {
@@ -163,6 +164,12 @@ fn plan(model: &mut Model) -> Option<Plan> {
 }
 
 pub(super) fn rehearse(model: &mut Model) -> Vec<Job> {
+    if model.pending_actions() > 0 {
+        model.run.rehearse_when_ready = true;
+        model.say("Rehearsed as soon as all targets have been looked at");
+        return Vec::new();
+    }
+    model.run.rehearse_when_ready = false;
     let Some(plan) = plan(model) else { return Vec::new() };
     model.run.stage = RunStage::Rehearsing(fondaco_core::carry_out::Figures::default());
     (model.run.stopping, model.run.summary) = (false, None);

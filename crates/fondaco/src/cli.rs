@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use fondaco_core::analysis::{AgeBy, FileOrder};
 use fondaco_core::catalog::Order;
 use fondaco_core::kernel::Kind;
 use fondaco_core::pattern::{Pattern, PatternError};
@@ -53,6 +54,10 @@ pub enum Command {
     Scan(Scan),
     /// Rank what lies in a directory by what it holds
     Directories(Directories),
+    /// List the largest or stalest files, over several places together
+    Files(Files),
+    /// Sort what is there by size and age
+    Ages(Ages),
     /// List saved scans; open, export or forget one
     Scans(Scans),
     /// Make a plan from rules or by hand; nothing is changed
@@ -269,6 +274,80 @@ impl From<OrderWord> for Order {
             OrderWord::Entries => Self::Entries,
             OrderWord::Newest => Self::Newest,
             OrderWord::Name => Self::Name,
+        }
+    }
+}
+
+/// `files`
+#[derive(Debug, Args)]
+pub struct Files {
+    /// Directories to scan
+    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// What to list by: bytes on disk, age, or both multiplied
+    #[arg(long, value_enum, default_value_t = FileOrderWord::Allocated)]
+    pub order: FileOrderWord,
+    /// Which time says how old a file is
+    #[arg(long, value_enum, default_value_t = AgeByWord::Written)]
+    pub by: AgeByWord,
+    /// How many
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub top: usize,
+    #[command(flatten)]
+    pub walk: Walk,
+    /// Write JSON for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `ages`
+#[derive(Debug, Args)]
+pub struct Ages {
+    /// Directories to scan
+    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// Which time says how old an entry is
+    #[arg(long, value_enum, default_value_t = AgeByWord::Written)]
+    pub by: AgeByWord,
+    #[command(flatten)]
+    pub walk: Walk,
+    /// Write JSON for programs
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// An order of files, as it is typed.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+#[allow(missing_docs)] // each is its own word
+pub enum FileOrderWord {
+    Allocated,
+    Age,
+    ByteYears,
+}
+
+impl From<FileOrderWord> for FileOrder {
+    fn from(word: FileOrderWord) -> Self {
+        match word {
+            FileOrderWord::Allocated => Self::Allocated,
+            FileOrderWord::Age => Self::Age,
+            FileOrderWord::ByteYears => Self::ByteYears,
+        }
+    }
+}
+
+/// A time, as it is typed.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+#[allow(missing_docs)] // each is its own word
+pub enum AgeByWord {
+    Written,
+    Read,
+}
+
+impl From<AgeByWord> for AgeBy {
+    fn from(word: AgeByWord) -> Self {
+        match word {
+            AgeByWord::Written => Self::Written,
+            AgeByWord::Read => Self::Read,
         }
     }
 }

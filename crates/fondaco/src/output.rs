@@ -80,14 +80,15 @@ pub enum Lean {
 /// Aligned columns under a heading; the last column is not filled up.
 #[derive(Debug)]
 pub struct Table {
-    columns: Vec<(&'static str, Lean)>,
+    columns: Vec<(String, Lean)>,
     rows: Vec<Vec<String>>,
 }
 
 impl Table {
     /// A table with these headings.
-    pub fn new(columns: &[(&'static str, Lean)]) -> Self {
-        Self { columns: columns.to_vec(), rows: Vec::new() }
+    pub fn new(columns: &[(&str, Lean)]) -> Self {
+        let columns = columns.iter().map(|(name, lean)| ((*name).to_owned(), *lean)).collect();
+        Self { columns, rows: Vec::new() }
     }
 
     /// Adds a row, one cell for each column. Names in it are in their display form already.
@@ -111,7 +112,7 @@ impl Table {
             let mut line = String::new();
             for (i, cell) in cells.iter().enumerate() {
                 let fill = " ".repeat(widths[i].saturating_sub(cell.width()));
-                let (_, lean) = self.columns[i];
+                let lean = self.columns[i].1;
                 let gap = if i == 0 { "" } else { "  " };
                 match lean {
                     Lean::Right => line.extend([gap, &fill, cell]),
@@ -121,7 +122,7 @@ impl Table {
             line.trim_end().to_owned()
         };
         let mut out = io::stdout().lock();
-        let heading = line(&self.columns.iter().map(|(name, _)| *name).collect::<Vec<_>>());
+        let heading = line(&self.columns.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>());
         let (dim, plain) = if colours_output() { ("\x1b[2m", "\x1b[0m") } else { ("", "") };
         writeln!(out, "{dim}{heading}{plain}")?;
         for row in &self.rows {

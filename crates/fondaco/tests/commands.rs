@@ -775,3 +775,35 @@ fn an_ordinary_user_is_told_once_what_more_rights_would_tell() {
     let text = text.ok().out();
     assert_eq!(text.matches("by root only").count(), 1, "each is said once: {text}");
 }
+
+#[test]
+fn the_largest_and_stalest_of_several_places_are_listed_and_sorted_by_size_and_age() {
+    let demo = Demo::new();
+    let json = |arguments: &[&str]| demo.fondaco(arguments).ok().json();
+    let (surveys, hydrophone) = (demo.path("surveys"), demo.path("hydrophone"));
+    let largest = json(&["files", &surveys, &hydrophone, "--top", "5", "--json"]);
+    let files = largest["files"].as_array().unwrap();
+    let sizes: Vec<u64> = files.iter().map(|f| f["allocated"].as_u64().unwrap()).collect();
+    assert_eq!(sizes.len(), 5);
+    assert!(sizes.is_sorted_by(|a, b| a >= b), "{sizes:?}");
+    assert!(files[0]["path"].as_str().unwrap().contains("/surveys/"), "{}", files[0]);
+    let stale = json(&["files", &hydrophone, "--order", "byte-years", "--top", "3", "--json"]);
+    let first = &stale["files"][0];
+    assert!(first["path"].as_str().unwrap().contains("2035"), "{first}");
+    let years = first["byte_years"].as_f64().unwrap() / first["allocated"].as_f64().unwrap();
+    assert!((5.9..7.5).contains(&years), "{first}");
+    let text = demo.fondaco(&["files", &surveys, "--order", "age"]).ok().out();
+    assert!(text.contains("byte-years") && text.contains("survey-2038.raw"), "{text}");
+
+    let ages = json(&["ages", &surveys, &hydrophone, "--json"]);
+    let scanned = json(&["scan", &surveys, &hydrophone, "--json"]);
+    let roots = scanned["roots"].as_array().unwrap();
+    let whole: u64 = roots.iter().map(|root| root["allocated"].as_u64().unwrap()).sum();
+    assert_eq!(ages["whole"]["allocated"], whole);
+    let cells = ages["cells"].as_array().unwrap();
+    assert_eq!(cells.len(), ages["sizes"].as_array().unwrap().len() + 1);
+    let row = cells[0].as_array().unwrap();
+    assert_eq!(row.len(), ages["ages"].as_array().unwrap().len() + 1);
+    let text = demo.fondaco(&["ages", &hydrophone]).ok().out();
+    assert!(text.contains("< 1.0 MiB") && text.contains("older"), "{text}");
+}

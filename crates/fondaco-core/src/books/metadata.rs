@@ -38,7 +38,7 @@ pub(super) fn ask(draft: &mut Draft<'_>) -> Vec<Line> {
     };
     lines.unwrap_or_else(|error| {
         draft.notes.push(match error.kind() {
-            io::ErrorKind::PermissionDenied => {
+            io::ErrorKind::PermissionDenied if kernel::effective_user() != 0 => {
                 "What the file system keeps for itself can be asked for by root only.".to_owned()
             }
             _ => format!("What the file system keeps for itself could not be asked for: {error}."),

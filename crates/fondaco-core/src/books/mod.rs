@@ -17,7 +17,7 @@ use serde::Serialize;
 use crate::catalog::Catalog;
 use crate::kernel::{self, CallError, DeletedFiles, Mount, Op, capacity};
 use crate::shown::{Shown, shown};
-use crate::units::{Bytes, Time, counted};
+use crate::units::{Bytes, Time, UnitStyle, counted};
 use crate::volume::{Class, Volume};
 
 /// How sure a number is.
@@ -236,7 +236,7 @@ pub fn books(
     draft.visible(visible);
     let tells = metadata::ask(&mut draft);
     draft.beneath(visible.map(|(catalog, _)| catalog), &mounts);
-    draft.held(held);
+    draft.held(held, &mounts);
     draft.unreadable(visible.map(|(catalog, _)| catalog));
     draft.lines.extend(tells);
     draft.lines.sort_by_key(|line| line.matter as u8);
@@ -318,10 +318,26 @@ impl Draft<'_> {
         self.lines.push(line);
     }
 
-    fn held(&mut self, held: &DeletedFiles) {
+    fn held(&mut self, held: &DeletedFiles, mounts: &[Mount]) {
         let files = held_on(self.volume, held);
         let known: Bytes = files.iter().filter_map(|file| file.allocated).sum();
-        let all = held.hidden == 0 && files.iter().all(|file| file.allocated.is_some());
+        // layers lie on other volumes; which, and as which inode, the kernel does not tell
+        let layered = |dev| mounts.iter().any(|m| m.dev == dev && m.fs_type == "overlay");
+        let in_layers: Bytes = held
+            .files
+            .iter()
+            .filter(|file| layered(file.volume))
+            .filter_map(|file| file.allocated)
+            .sum();
+        let may_hold = self.volume.class == Class::Storage && in_layers > Bytes::ZERO;
+        if may_hold {
+            let bytes = in_layers.shown(UnitStyle::Binary);
+            self.notes.push(format!(
+                "{bytes} are held by deleted files of overlays, some of them perhaps on this volume."
+            ));
+        }
+        let all =
+            held.hidden == 0 && files.iter().all(|file| file.allocated.is_some()) && !may_hold;
         let mut line = Line::new(Matter::Held, Figure::exact_if(all, known.get() as i64));
         line.count = files.len() as u64;
         line.items = files

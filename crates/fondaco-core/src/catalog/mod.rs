@@ -323,6 +323,16 @@ impl Catalog {
         self.inode[id.0 as usize]
     }
 
+    /// Number of the device that it lies on, and its inode there: what tells an inode from all others.
+    pub fn device_and_inode(&self, id: EntryId) -> (u64, u64) {
+        (self.device(id), self.inode(id))
+    }
+
+    /// Bytes on disk of the entry alone: of a directory, without what it holds.
+    pub fn own_allocated(&self, id: EntryId) -> Bytes {
+        Bytes::from_blocks(self.own_blocks(id))
+    }
+
     /// Number of its owner and group.
     pub fn owner(&self, id: EntryId) -> (u32, u32) {
         self.owners[(self.owner[id.0 as usize] & !MULTI_LINKED) as usize]

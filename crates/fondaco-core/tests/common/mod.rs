@@ -91,6 +91,14 @@ pub fn set_old(path: &Path, salt: i64) {
     rustix::fs::utimensat(rustix::fs::CWD, path, &times, flags).unwrap();
 }
 
+/// Makes an entry as many seconds old as is said, counted from [`NOW`]; a link itself, not its target.
+pub fn set_age(path: &Path, seconds: i64) {
+    let at = rustix::fs::Timespec { tv_sec: NOW.sec - seconds, tv_nsec: 0 };
+    let times = rustix::fs::Timestamps { last_access: at, last_modification: at };
+    let flags = rustix::fs::AtFlags::SYMLINK_NOFOLLOW;
+    rustix::fs::utimensat(rustix::fs::CWD, path, &times, flags).unwrap();
+}
+
 /// All that a tree is, but for change times and inode numbers: to be the same after put back.
 pub fn picture(root: &Path) -> BTreeMap<PathBuf, String> {
     let mut picture = BTreeMap::new();

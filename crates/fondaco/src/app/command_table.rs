@@ -142,6 +142,11 @@ fn on_plan(model: &Model) -> bool {
     model.station == Station::Plan && model.selected_action().is_some() && !model.run.is_active()
 }
 
+fn can_rehearse(model: &Model) -> bool {
+    let waits = model.ready_actions() > 0 || model.pending_actions() > 0;
+    model.station == Station::Plan && waits && !model.run.is_active()
+}
+
 fn can_carry_out(model: &Model) -> bool {
     model.station == Station::Plan && model.ready_actions() > 0 && !model.run.is_active()
 }
@@ -211,7 +216,7 @@ pub static COMMANDS: &[Row] = &[
         "carry out what the run has not begun, with all its checks"),
     row(Command::Purge, "purge", &[Key::Char('P')], 4, run_has_held,
         "remove for good what the run has set aside; this frees its space"),
-    row(Command::Rehearse, "rehearse", &[Key::Char('R')], 1, can_carry_out,
+    row(Command::Rehearse, "rehearse", &[Key::Char('R')], 1, can_rehearse,
         "run all checks of the plan and change nothing"),
     row(Command::CarryOut, "carry out", &[Key::Char('C')], 2, can_carry_out,
         "do what is planned, after the number of actions has been typed"),

@@ -1,9 +1,11 @@
 //! What each subcommand does: one file each, text for people and `--json` for programs.
 
+mod ages;
 mod books;
 mod carry_out;
 mod demo;
 mod directories;
+mod files;
 mod held;
 mod journal;
 mod plan;
@@ -70,6 +72,8 @@ pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Ou
         Command::Books(arguments) => books::run(&arguments, state),
         Command::Held(arguments) => held::run(&arguments, state),
         Command::Scan(arguments) => scan::run(&arguments, state),
+        Command::Files(arguments) => files::run(&arguments, state),
+        Command::Ages(arguments) => ages::run(&arguments, state),
         Command::Directories(arguments) => directories::run(&arguments, state),
         Command::Scans(arguments) => scans::run(&arguments, state, theme),
         Command::Plan(arguments) => plan::run(&arguments, state),

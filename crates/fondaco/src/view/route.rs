@@ -1,6 +1,6 @@
 //! The route: the stations in the order of the work, with what each could relieve or its state.
 
-use fondaco_core::units::Bytes;
+use fondaco_core::units::{Bytes, UnitStyle};
 use ratatui::layout::Rect;
 use unicode_width::UnicodeWidthStr;
 
@@ -86,7 +86,13 @@ fn state(model: &Model, station: Station) -> (String, bool) {
             match held {
                 Bytes::ZERO => (String::new(), false),
                 // there is room for the letter of the unit only
-                held => (model.bytes(held).trim_end_matches(['B', 'i']).to_owned(), true),
+                held => {
+                    let style = match model.units {
+                        UnitStyle::Bytes => UnitStyle::Binary,
+                        style => style,
+                    };
+                    (held.shown(style).trim_end_matches(['B', 'i']).to_owned(), true)
+                }
             }
         }
         Station::Plan => match &model.run.stage {

@@ -48,13 +48,10 @@ fn is_scanned(model: &Model, at: &Path) -> bool {
     model.scan.complete && model.scan.roots.iter().any(|root| root == at)
 }
 
-/// A scan has ended, or was mended: if it is of a whole volume, its books are drawn up.
+/// A scan has ended, or was mended: if the books of its volume have been asked for, they are drawn up.
 pub(super) fn after_scan(model: &mut Model) -> Vec<Job> {
-    let is_volume = |root: &Path| model.volumes.iter().any(|v| v.mount_point == root);
-    let mut roots = model.scan.roots.iter();
-    let of_volume = roots.find(|root| is_volume(root) && is_scanned(model, root)).cloned();
-    let Some(at) = of_volume.filter(|_| !model.scan.saved) else { return Vec::new() };
-    begin(model, &at).into_iter().collect()
+    let asked = model.books.of.clone().filter(|at| is_scanned(model, at) && !model.scan.saved);
+    asked.and_then(|at| begin(model, &at)).into_iter().collect()
 }
 
 /// Something was freed that no scan has seen: the books that are shown are drawn up anew.
@@ -86,7 +83,13 @@ pub(super) fn open_line(model: &mut Model) -> Vec<Job> {
     let Some(books) = model.shown_books() else { return Vec::new() };
     let Some(line) = books.lines.get(model.books.cursor) else { return Vec::new() };
     match line.matter {
-        Matter::Held if line.count > 0 => return go_to(model, Station::Leftovers),
+        Matter::Held if line.count > 0 => {
+            // the largest of this volume, not of all
+            let at = books.mount_point.clone();
+            let on = |file| model.volume_of_held(file).is_some_and(|v| v.mount_point == at);
+            model.held_cursor = model.held.files.iter().position(on).unwrap_or(0);
+            return go_to(model, Station::Leftovers);
+        }
         Matter::Visible if model.scan.roots.contains(&books.mount_point) => {
             let jobs = go_to(model, Station::Directories);
             directories::rank(model);

@@ -3,6 +3,8 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
+use rustix::fs::{AtFlags, CWD, StatxFlags};
+
 use crate::units::Time;
 
 /// A process that holds an inode.
@@ -62,10 +64,12 @@ impl OpenFiles {
     }
 
     /// `stat(2)` on a link below `/proc` reaches the very inode, even if its name is gone.
+    /// What is known already is enough: a server that is gone is not waited for.
     fn note(&mut self, pid: u32, link: &Path) {
-        use std::os::unix::fs::MetadataExt;
-        if let Ok(meta) = std::fs::metadata(link) {
-            let holders = self.by_inode.entry((meta.dev(), meta.ino())).or_default();
+        let flags = AtFlags::STATX_DONT_SYNC;
+        if let Ok(found) = rustix::fs::statx(CWD, link, flags, StatxFlags::INO) {
+            let dev = rustix::fs::makedev(found.stx_dev_major, found.stx_dev_minor);
+            let holders = self.by_inode.entry((dev, found.stx_ino)).or_default();
             if holders.last() != Some(&pid) {
                 holders.push(pid);
             }

@@ -9,14 +9,14 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 
 use fondaco_core::analysis::{Protection, gather};
-use fondaco_core::books::{books, settle_writes};
+use fondaco_core::books::{Books, books, settle_writes};
 use fondaco_core::carry_out::{
     CarryOutError, Figures, Journal, RunSummary, Watch, carry_out, finish, purge, put_back,
     rehearse, remainder, settle,
 };
 use fondaco_core::catalog::Catalog;
 use fondaco_core::history::{History, Outlook};
-use fondaco_core::kernel::{DeletedFiles, OpenFiles};
+use fondaco_core::kernel::{CallError, DeletedFiles, OpenFiles};
 use fondaco_core::plan::{Plan, Refusal, survey_with_open};
 use fondaco_core::saved::{self, SavedScan};
 use fondaco_core::scan::{Options, Scan, ScanError, reconcile, replace};
@@ -83,7 +83,10 @@ fn words(error: impl std::error::Error) -> String {
 fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Option<Arc<Scan>>>) {
     let message = match job {
         Job::LoadVolumes(state) => ask_volumes(&state),
-        Job::Books(volume, catalog, state) => draw_up_books(&volume, catalog.as_deref(), &state),
+        Job::Books { number, volume, catalog, state } => {
+            let drawn = draw_up_books(&volume, catalog.as_deref(), &state);
+            Message::Books { number, outcome: Box::new(drawn.map_err(words)) }
+        }
         Job::Scan(number, roots, now) => {
             let options = Options::new(now);
             match Scan::start(&roots, &options) {
@@ -175,16 +178,17 @@ fn ask_volumes(state: &State) -> Message {
     Message::Volumes { volumes, outlooks, held, interfaces: interfaces() }
 }
 
-fn draw_up_books(volume: &Volume, catalog: Option<&RwLock<Catalog>>, state: &State) -> Message {
-    let mount_point = volume.mount_point.clone();
-    let drawn = settle_writes(volume).and_then(|()| {
-        let catalog = catalog.map(|c| c.read().unwrap_or_else(PoisonError::into_inner));
-        // asked anew: what it said is some seconds old
-        let fresh = volume_of(&volume.mount_point, state).unwrap_or_else(|| volume.clone());
-        let now = Time::now();
-        books(&fresh, catalog.as_deref(), &DeletedFiles::collect(now), now)
-    });
-    Message::Books { mount_point, outcome: Box::new(drawn.map_err(words)) }
+fn draw_up_books(
+    volume: &Volume,
+    catalog: Option<&RwLock<Catalog>>,
+    state: &State,
+) -> Result<Books, CallError> {
+    settle_writes(volume)?;
+    let catalog = catalog.map(|c| c.read().unwrap_or_else(PoisonError::into_inner));
+    // asked anew: what it said is some seconds old
+    let fresh = volume_of(&volume.mount_point, state).unwrap_or_else(|| volume.clone());
+    let now = Time::now();
+    books(&fresh, catalog.as_deref(), &DeletedFiles::collect(now), now)
 }
 
 /// When the application has gone, nobody needs to hear.

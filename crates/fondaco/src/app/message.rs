@@ -55,8 +55,8 @@ pub enum Message {
     },
     /// The books of a volume have been drawn up, or not.
     Books {
-        /// Of which.
-        mount_point: PathBuf,
+        /// Which request this answers.
+        number: u64,
         /// What they say.
         outcome: Box<Result<Books, String>>,
     },
@@ -160,7 +160,16 @@ pub enum Job {
     /// Ask the volumes.
     LoadVolumes(State),
     /// Draw up the books of a volume, with the scan of it if there is one.
-    Books(Box<Volume>, Option<Arc<RwLock<Catalog>>>, State),
+    Books {
+        /// Tells this request from earlier ones.
+        number: u64,
+        /// Of which.
+        volume: Box<Volume>,
+        /// The scan of it, if there is one.
+        catalog: Option<Arc<RwLock<Catalog>>>,
+        /// Simulated volumes.
+        state: State,
+    },
     /// Scan; the number tells it from earlier ones.
     Scan(u64, Vec<PathBuf>, Time),
     /// End the scan.

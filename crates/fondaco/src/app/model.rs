@@ -287,6 +287,8 @@ impl ScanState {
 pub struct BooksState {
     /// Which volume they are of, or are being drawn up of.
     pub of: Option<PathBuf>,
+    /// Counts requests: of two that overlap, the later one is believed, whichever ends first.
+    pub number: u64,
     /// They are being drawn up.
     pub running: bool,
     /// What came of it.

@@ -99,8 +99,8 @@ impl Stage {
         let catalog = catalog.read().unwrap();
         let drawn = books(&volume, Some(&catalog), &self.model.held, NOW).unwrap();
         self.model.books.of = Some(volume.mount_point.clone());
-        let outcome = Box::new(Ok(drawn));
-        self.send(Message::Books { mount_point: volume.mount_point, outcome });
+        let (number, outcome) = (self.model.books.number, Box::new(Ok(drawn)));
+        self.send(Message::Books { number, outcome });
     }
 
     fn progress(&mut self) {
@@ -424,8 +424,11 @@ fn held_files_are_planned_with_a_warning_of_their_own_and_the_books_lead_there()
     assert!(screen.contains("64.0 KiB are held by deleted files"), "{screen}");
     // books of a volume that is scanned need no second scan
     let jobs = stage.keys(&[Key::Char('b')]);
-    assert!(matches!(&jobs[..], [Job::Books(_, Some(_), _)]), "{jobs:?}");
+    assert!(matches!(&jobs[..], [Job::Books { catalog: Some(_), .. }]), "{jobs:?}");
     stage.draw_up_books();
+    // what an earlier request still says is not believed
+    let number = stage.model.books.number - 1;
+    stage.send(Message::Books { number, outcome: Box::new(Err("late".into())) });
     let drawn = stage.model.shown_books().unwrap();
     assert_eq!(drawn.line(Matter::Held).unwrap().figure, Figure::exact(65_536));
     // the made-up file is not really there: that is what is unexplained

@@ -40,7 +40,9 @@ fn begin(model: &mut Model, at: &Path) -> Option<Job> {
     let catalog = is_scanned(model, at).then(|| model.scan.catalog.as_ref().map(Arc::clone));
     model.books.of = Some(at.to_owned());
     model.books.running = true;
-    Some(Job::Books(Box::new(volume), catalog.flatten(), model.state.clone()))
+    model.books.number += 1;
+    let (number, state) = (model.books.number, model.state.clone());
+    Some(Job::Books { number, volume: Box::new(volume), catalog: catalog.flatten(), state })
 }
 
 /// Whether the scan at hand is one of a whole volume.
@@ -60,9 +62,9 @@ pub(super) fn draw_up_again(model: &mut Model) -> Option<Job> {
     begin(model, &at)
 }
 
-pub(super) fn on_drawn(model: &mut Model, at: &Path, outcome: Result<Books, String>) -> Vec<Job> {
-    if model.books.of.as_deref() != Some(at) {
-        return Vec::new(); // another volume's have been asked for since
+pub(super) fn on_drawn(model: &mut Model, number: u64, outcome: Result<Books, String>) -> Vec<Job> {
+    if model.books.number != number {
+        return Vec::new(); // others have been asked for since
     }
     model.books.running = false;
     if let Ok(books) = &outcome {

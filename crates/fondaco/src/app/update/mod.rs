@@ -39,7 +39,7 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             Vec::new()
         }
         Message::Tick(now) => on_tick(model, now),
-        Message::Books { mount_point, outcome } => books::on_drawn(model, &mount_point, *outcome),
+        Message::Books { number, outcome } => books::on_drawn(model, number, *outcome),
         Message::Volumes { volumes, outlooks, held, interfaces } => {
             model.interfaces = interfaces;
             let points = volumes.iter().map(|volume| volume.mount_point.clone());

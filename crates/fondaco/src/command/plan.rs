@@ -243,6 +243,8 @@ impl Making<'_> {
 
     fn finish(self, arguments: &cli::Plan) -> Result<Outcome> {
         let plan = self.draft.to_plan(self.protect, Time::now())?;
+        let volumes = plan.volumes();
+        super::sample_levels(volumes.iter().map(|(path, _)| path.as_path()), self.state);
         if let Some(file) = &arguments.output {
             let mut text = serde_json::to_vec_pretty(&plan)?;
             text.push(b'\n');

@@ -5,13 +5,13 @@ use std::path::Path;
 
 use fondaco_core::books::{Figure, Matter, books};
 use fondaco_core::carry_out::{Journal, RunState};
-use fondaco_core::history::Outlook;
-use fondaco_core::kernel::{DeletedFile, DeletedFiles, Hold, Kind, Process};
+use fondaco_core::history::{Forecast, Outlook, Trend};
+use fondaco_core::kernel::{DeletedFile, DeletedFiles, Hold, Kind, Process, Quota, QuotaOf};
 use fondaco_core::plan::Deed;
 use fondaco_core::scan::{Options, Scan};
 use fondaco_core::state::{SimulatedVolume, State};
 use fondaco_core::units::{Bytes, Time};
-use fondaco_core::volume::volumes;
+use fondaco_core::volume::{Place, volumes};
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 
@@ -464,4 +464,60 @@ fn held_files_are_planned_with_a_warning_of_their_own_and_the_books_lead_there()
     stage.keys(&[Key::Enter]);
     assert!(stage.screen(160, 50, &theme).contains("! /no/such: No such file"));
     assert_eq!(stage.model.draft.planned()[0].deed.word(), "end process");
+}
+
+#[test]
+fn volumes_tell_of_inodes_limits_other_places_and_where_they_are_going() {
+    let mut stage = Stage::new();
+    stage.keys(&[Key::Char('1')]);
+    let place = |at: &str, root: &str| Place {
+        mount_point: at.into(),
+        root: root.into(),
+        read_only: root == "/tide",
+    };
+    let quota = Quota {
+        of: QuotaOf::Project,
+        id: 7,
+        used: Bytes::new(95 << 20),
+        soft: Bytes::ZERO,
+        hard: Bytes::new(100 << 20),
+        inodes: 0,
+        inodes_soft: 0,
+        inodes_hard: 0,
+    };
+    let trend = Trend { low: 1e6, rise: 2e6, high: 4e6, days: 30.0, falls: 2 };
+    let forecast = Forecast { soonest: 6.0, days: 12.0, latest: Some(25.0) };
+    let volume = &mut stage.model.volumes[0];
+    let capacity = volume.capacity.as_mut().unwrap();
+    (capacity.inodes, capacity.inodes_free) = (1000, 40);
+    volume.also = vec![place("/mnt/a", "/"), place("/mnt/b", "/tide"), place("/mnt/c", "/")];
+    volume.also.extend([place("/mnt/d", "/"), place("/mnt/e", "/")]);
+    volume.quotas = vec![quota, Quota { id: 8, used: Bytes::new(1), ..quota }];
+    let at = volume.mount_point.clone();
+    assert!(volume.short_of_inodes() && volume.tight_quotas().count() == 1);
+    stage.model.outlooks.insert(at, Outlook::Full(trend, forecast));
+    let theme = Theme::new(view::Depth::None, false, false);
+    let wide = stage.screen(160, 50, &theme);
+    for text in [
+        "! 96 %",
+        "! limit of project 7  95 % of 100.0 MiB",
+        "the same space at /mnt/b (its /tide), read-only",
+        "and at 2 more places",
+        "12 d",
+        "Short of inodes",
+        "12 d, 6 d to 25 d",
+        "2 clean-ups in 30 d",
+    ] {
+        assert!(wide.contains(text), "{text} in\n{wide}");
+    }
+    // the list stays short; evidence has all of them
+    assert!(!wide.contains("same space at /mnt/e") && wide.contains("/mnt/e"), "{wide}");
+    assert!(!wide.contains("! limit of project 8") && wide.contains("project 8"), "{wide}");
+    let narrow = stage.screen(80, 24, &theme);
+    for text in ["! 96 %", "! limit of project 7", "12 d", "Short of inodes"] {
+        assert!(narrow.contains(text), "{text} in\n{narrow}");
+    }
+    // what has not been measured for long is said to have no forecast, never given one
+    stage.model.outlooks.clear();
+    assert!(stage.screen(160, 50, &theme).contains("no forecast yet"));
 }

@@ -8,7 +8,7 @@ use std::ops::ControlFlow;
 use std::path::PathBuf;
 
 use common::{Mounted, NOW, Place};
-use fondaco_core::carry_out::{EntryRecord, EntryState, carry_out, purge, put_back};
+use fondaco_core::carry_out::{EntryRecord, EntryState, Journal, carry_out, purge, put_back};
 use fondaco_core::plan::{Deed, Draft, Plan, Planned, Put, Review, survey};
 use fondaco_core::units::Bytes;
 use fondaco_core::volume::used_below;
@@ -216,4 +216,6 @@ fn what_keeps_the_measure_below_the_count_is_named() {
     assert!(summary.measured.unwrap().abs() < 1 << 20, "the archive took as much as was freed");
     assert!(summary.reasons[0].contains("archives on the same volume"), "{:?}", summary.reasons);
     assert!(summary.reasons.len() == 1, "nothing is left over: {:?}", summary.reasons);
+    let journal = Journal::open(&place.state.journal_file()).unwrap();
+    assert_eq!(journal.run(summary.run).unwrap().unwrap().reasons, summary.reasons);
 }

@@ -12,7 +12,9 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
 use common::Place;
-use fondaco_core::carry_out::{EntryState, RunSummary, carry_out, rehearse};
+use fondaco_core::carry_out::{
+    EntryState, Journal, RunSummary, carry_out, finish, rehearse, settle,
+};
 use fondaco_core::kernel::{DeletedFile, DeletedFiles, OpenFiles, Process};
 use fondaco_core::plan::{Deed, Draft, Plan, Planned, Review, survey_held, survey_with_open};
 use fondaco_core::units::{Bytes, Time};
@@ -270,4 +272,37 @@ fn what_is_open_is_forecast_to_free_nothing_and_left_alone_until_it_is_closed() 
     let plan = planned();
     assert!(plan.frees().now >= allocated() && plan.actions[0].notes.is_empty());
     assert_eq!(carried_out(&place, &plan).freed, plan.frees().now);
+}
+
+#[test]
+fn a_release_that_was_cut_off_is_settled_by_what_is_still_held() {
+    let place = Place::new();
+    let mut processes = Processes(Vec::new());
+    let (path, file) = log(&place, "gauge.log", SIZE as usize);
+    processes.hold(&file);
+    drop(file);
+    std::fs::remove_file(&path).unwrap();
+    let cut_off = |plan: &Plan| {
+        let mut journal = Journal::open(&place.state.journal_file()).unwrap();
+        let run = journal.begin(plan, "token", Time::now()).unwrap();
+        let mut entries = journal.entries(run).unwrap();
+        entries[0].state = EntryState::Intended;
+        journal.write(run, &entries).unwrap();
+        drop(journal);
+        let settled = settle(&place.state, Time::now()).unwrap();
+        assert_eq!((settled[0].run, settled[0].failed), (run, 0));
+        let journal = Journal::open(&place.state.journal_file()).unwrap();
+        (run, journal.entries(run).unwrap().remove(0).state)
+    };
+    // nothing had been done: it can be finished
+    let (run, state) = cut_off(&plan(&place, &[(&path, Deed::Cut)]));
+    assert_eq!(state, EntryState::Waiting);
+    let watch = |_: &_| ControlFlow::Continue(());
+    let summary = finish(run, &place.state, &Time::now, &watch).unwrap();
+    assert_eq!((summary.entries[0].state, summary.freed), (EntryState::Cut, allocated()));
+    // it had been cut; its process had ended
+    assert_eq!(cut_off(&plan(&place, &[(&path, Deed::Cut)])).1, EntryState::Cut);
+    let last = plan(&place, &[(&path, TERM)]);
+    drop(processes);
+    assert_eq!(cut_off(&last).1, EntryState::Ended);
 }

@@ -225,3 +225,30 @@ fn times_of_a_directory_are_left_alone_if_somebody_else_changed_it() {
     assert!(target.exists());
     assert_ne!(parent.metadata().unwrap().mtime(), was, "a change of somebody else's stays seen");
 }
+
+#[test]
+fn a_journal_of_the_version_before_is_taken_over_with_all_its_runs() {
+    let place = Place::new();
+    let path = place.file("tide/a", 5000);
+    let plan = place.plan(&[(&path, Deed::SetAside)]);
+    let watch = |_: &_| std::ops::ControlFlow::Continue(());
+    let summary = carry_out(&plan, &place.state, &|| NOW, &watch).unwrap();
+    let before = Journal::open(&place.state.journal_file()).unwrap().runs().unwrap();
+    // as the version before left it
+    let database = rusqlite::Connection::open(place.state.journal_file()).unwrap();
+    database
+        .execute_batch("ALTER TABLE run DROP COLUMN reasons; PRAGMA user_version = 1;")
+        .unwrap();
+    drop(database);
+    let journal = Journal::open(&place.state.journal_file()).unwrap();
+    assert_eq!(journal.runs().unwrap(), before);
+    drop(journal);
+    let returned = put_back(summary.run, None, &place.state, NOW).unwrap();
+    assert!(returned.refused.is_empty() && path.exists());
+    // one of a later version is left alone
+    let database = rusqlite::Connection::open(place.state.journal_file()).unwrap();
+    database.execute_batch("PRAGMA user_version = 99;").unwrap();
+    drop(database);
+    let error = Journal::open(&place.state.journal_file()).unwrap_err();
+    assert!(error.to_string().contains("version 99"), "{error}");
+}

@@ -301,7 +301,8 @@ fn every_json_document_has_the_keys_that_are_promised() {
     ];
     assert_eq!(keys(&run), expected);
     let journal = demo.fondaco(&["journal", "--json"]).ok().json();
-    let expected = ["run", "plan", "state", "begun", "ended", "forecast", "measured", "counts"];
+    let expected =
+        ["run", "plan", "state", "begun", "ended", "forecast", "measured", "reasons", "counts"];
     assert_eq!(keys(&journal["runs"][0]), expected);
     let one = demo.fondaco(&["journal", "1", "--json"]).ok().json();
     assert_eq!((&one["kind"], &one["actions"]), (&"journal-run".into(), &run["actions"]));

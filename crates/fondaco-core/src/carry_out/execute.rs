@@ -104,7 +104,7 @@ pub fn carry_out(
         reasons(&Measured { plan, entries: &entries, freed, measured, state, now: clock() })
     });
     let ended = if stopped { RunState::Stopped } else { RunState::Done };
-    journal.end(id, ended, measured, clock())?;
+    journal.end(id, ended, measured, &told, clock())?;
     let forecast = plan.frees();
     Ok(RunSummary {
         run: id,

@@ -45,7 +45,11 @@ fn hint(error: &rusqlite::Error) -> &'static str {
     }
 }
 
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
+
+/// What makes a journal of version 1 one of version 2, which tells of deleted files that were let go of
+/// and why a measure is not the count.
+const FROM_VERSION_1: &str = "ALTER TABLE run ADD COLUMN reasons TEXT NOT NULL DEFAULT '[]';";
 
 const SCHEMA: &str = "
 CREATE TABLE run (
@@ -58,7 +62,8 @@ CREATE TABLE run (
     frees_now INTEGER NOT NULL,
     frees_later INTEGER NOT NULL,
     measured INTEGER,
-    protect TEXT NOT NULL
+    protect TEXT NOT NULL,
+    reasons TEXT NOT NULL DEFAULT '[]'
 ) STRICT;
 CREATE TABLE entry (
     run INTEGER NOT NULL REFERENCES run (id),
@@ -173,6 +178,8 @@ pub struct RunRecord {
     pub measured: Option<i64>,
     /// Places that the plan's rules protect.
     pub protect: Vec<crate::shown::DocPath>,
+    /// Why the measure is not what was counted, where that is known; one sentence each.
+    pub reasons: Vec<String>,
     /// How many actions stand how.
     pub counts: Vec<(EntryState, u64)>,
 }
@@ -243,9 +250,10 @@ impl Journal {
             database.query_row("PRAGMA user_version", [], |row| row.get(0)).map_err(wrap)?;
         match version {
             VERSION => {}
-            0 => {
+            0 | 1 => {
+                let steps = if version == 0 { SCHEMA } else { FROM_VERSION_1 };
                 let make =
-                    format!("BEGIN IMMEDIATE; {SCHEMA} PRAGMA user_version = {VERSION}; COMMIT;");
+                    format!("BEGIN IMMEDIATE; {steps} PRAGMA user_version = {VERSION}; COMMIT;");
                 // another process may have been faster
                 let made = database.execute_batch(&make);
                 if made.is_err() {
@@ -355,7 +363,7 @@ impl Journal {
         transaction.commit().map_err(&wrap)
     }
 
-    /// Ends a run.
+    /// Ends a run; `reasons` say why its measure is not what was counted.
     ///
     /// # Errors
     ///
@@ -365,12 +373,15 @@ impl Journal {
         run: i64,
         state: RunState,
         measured: Option<i64>,
+        reasons: &[String],
         now: Time,
     ) -> Result<(), JournalError> {
+        let wrap = self.wrap();
+        let reasons = json(&reasons).map_err(wrap)?;
         self.database
             .execute(
-                "UPDATE run SET state = ?2, measured = ?3, ended = ?4 WHERE id = ?1",
-                params![run, state.word(), measured, now.rfc3339()],
+                "UPDATE run SET state = ?2, measured = ?3, ended = ?4, reasons = ?5 WHERE id = ?1",
+                params![run, state.word(), measured, now.rfc3339(), reasons],
             )
             .map_err(self.wrap())
             .map(|_| ())
@@ -399,7 +410,7 @@ impl Journal {
             .database
             .prepare(
                 "SELECT id, plan_id, token, begun, ended, state, frees_now, frees_later, measured,
-                 protect FROM run ORDER BY id DESC",
+                 protect, reasons FROM run ORDER BY id DESC",
             )
             .map_err(&wrap)?;
         let rows = select.query_map([], run_record).map_err(&wrap)?;
@@ -456,6 +467,7 @@ fn json(value: &impl serde::Serialize) -> rusqlite::Result<String> {
 fn run_record(row: &Row<'_>) -> rusqlite::Result<RunRecord> {
     let bytes = |column| row.get::<_, i64>(column).map(|n| Bytes::new(n.max(0) as u64));
     let protect: String = row.get(9)?;
+    let reasons: String = row.get(10)?;
     Ok(RunRecord {
         id: row.get(0)?,
         plan_id: row.get(1)?,
@@ -466,6 +478,7 @@ fn run_record(row: &Row<'_>) -> rusqlite::Result<RunRecord> {
         forecast: Forecast { now: bytes(6)?, later: bytes(7)? },
         measured: row.get(8)?,
         protect: serde_json::from_str(&protect).map_err(|error| conversion(9, error))?,
+        reasons: serde_json::from_str(&reasons).map_err(|error| conversion(10, error))?,
         counts: Vec::new(),
     })
 }

@@ -78,7 +78,7 @@ fn settle_run(journal: &mut Journal, run: &RunRecord, now: Time) -> Result<Settl
     let areas: std::collections::BTreeSet<PathBuf> =
         entries.iter().filter_map(|entry| entry.area.clone()).collect();
     areas.iter().for_each(|area| remove_if_empty(area));
-    journal.end(run.id, RunState::CutOff, None, now)?;
+    journal.end(run.id, RunState::CutOff, None, &[], now)?;
     Ok(settled)
 }
 

@@ -390,7 +390,7 @@ fn a_cut_off_run_is_announced_and_the_journal_offers_what_can_be_done() {
     });
     let plan = draft.to_plan(Vec::new(), NOW).unwrap();
     let run = journal.begin(&plan, "token", NOW).unwrap();
-    journal.end(run, RunState::CutOff, None, NOW).unwrap();
+    journal.end(run, RunState::CutOff, None, &[], NOW).unwrap();
     stage.keys(&[Key::Char('9')]);
     stage.send(Message::Journal(journal.runs().map_err(|e| e.to_string())));
     let offered = |stage: &Stage, command| available(&stage.model).any(|r| r.command == command);

@@ -73,6 +73,7 @@ fn run_document(run: &RunRecord) -> Value {
         "ended": run.ended,
         "forecast": run.forecast,
         "measured": run.measured,
+        "reasons": run.reasons,
         "counts": counts,
     })
 }
@@ -146,6 +147,9 @@ fn print_run(run: &RunRecord, entries: &[EntryRecord]) -> Result<()> {
         binary(run.forecast.later),
         measured_words(run.measured)
     );
+    for reason in &run.reasons {
+        say!("of the difference: {reason}");
+    }
     for entry in entries {
         let target = Shown(entry.action.place());
         say!(

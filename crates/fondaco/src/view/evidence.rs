@@ -495,6 +495,9 @@ fn of_run(model: &Model, pen: &Pen<'_>) -> Sheet {
     sheet.fact("forecast", model.bytes(run.forecast.now));
     sheet.fact("later", model.bytes(run.forecast.later));
     sheet.fact("measured", measured(model, run));
+    for reason in &run.reasons {
+        sheet.fact("since", reason.clone());
+    }
     sheet.fact("actions", counts(run));
     sheet
 }

@@ -60,7 +60,6 @@ pub(super) fn look(
                     _ => format!("{}  {entries} entries", shown(place)),
                 },
                 bytes: Some(bytes.get() as i64),
-                path: None,
             },
             Err(error) => Item::words(format!("{}  cannot be seen: {error}", shown(place))),
         });
@@ -106,7 +105,7 @@ impl Count<'_> {
 ///
 /// # Errors
 ///
-/// As `openat(2)` and `getdents64(2)`.
+/// As `openat(2)`, `statx(2)` and `getdents64(2)`.
 pub(super) fn walk(top: OwnedFd, each: &mut dyn FnMut(&OwnedFd, &OsStr, &Stat)) -> io::Result<()> {
     let mount = kernel::stat_descriptor(&top)?.mount;
     let mut reader = DirReader::default();
@@ -125,7 +124,11 @@ pub(super) fn walk(top: OwnedFd, each: &mut dyn FnMut(&OwnedFd, &OsStr, &Stat)) 
             levels.pop();
             continue;
         };
-        let Ok(stat) = kernel::stat_at(&*fd, name.as_os_str()) else { continue };
+        let stat = match kernel::stat_at(&*fd, name.as_os_str()) {
+            Ok(stat) => stat,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => continue,
+            Err(error) => return Err(error),
+        };
         if stat.mount != mount {
             continue;
         }

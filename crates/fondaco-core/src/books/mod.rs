@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 
 use serde::Serialize;
 
-use crate::catalog::Catalog;
+use crate::catalog::{Catalog, EntryId};
 use crate::kernel::{self, CallError, DeletedFiles, Mount, Op, capacity};
 use crate::shown::{Shown, shown};
 use crate::units::{Bytes, Time, UnitStyle, counted};
@@ -115,17 +115,15 @@ pub struct Item {
     pub what: String,
     /// How much of the line it makes, if that is known by itself.
     pub bytes: Option<i64>,
-    /// Its path, if it has one.
-    pub path: Option<PathBuf>,
 }
 
 impl Item {
     fn new(what: impl Into<String>, bytes: i64) -> Self {
-        Self { what: what.into(), bytes: Some(bytes), path: None }
+        Self { what: what.into(), bytes: Some(bytes) }
     }
 
     fn words(what: impl Into<String>) -> Self {
-        Self { what: what.into(), bytes: None, path: None }
+        Self { what: what.into(), bytes: None }
     }
 }
 
@@ -232,12 +230,13 @@ pub fn books(
     };
     let mounts = kernel::mounts().unwrap_or_default();
     let mut draft = Draft { volume, notes: Vec::new(), lines: Vec::new(), beside: Vec::new() };
-    let visible = catalog.and_then(|catalog| whole_scan(catalog, at));
-    draft.visible(visible);
+    let whole = catalog.and_then(|catalog| whole_scan(catalog, at));
+    let visible = whole.map(|(catalog, _)| catalog);
+    draft.visible(whole);
     let tells = metadata::ask(&mut draft);
-    draft.beneath(visible.map(|(catalog, _)| catalog), &mounts);
+    draft.beneath(visible, &mounts);
     draft.held(held, &mounts);
-    draft.unreadable(visible.map(|(catalog, _)| catalog));
+    draft.unreadable(visible);
     draft.lines.extend(tells);
     draft.lines.sort_by_key(|line| line.matter as u8);
     shared::correct(&mut draft, used);
@@ -247,16 +246,16 @@ pub fn books(
         fs_type: volume.fs_type.clone(),
         used,
         taken: now,
-        scanned: visible.map(|(catalog, _)| catalog.now()),
+        scanned: visible.map(Catalog::now),
         lines: draft.lines,
         beside: draft.beside,
         notes: draft.notes,
     })
 }
 
-/// The catalog with the bytes of all that is visible on a volume, if the scan began at its root and went
+/// The catalog with its entry of all that is visible on a volume, if the scan began at its root and went
 /// to its end.
-fn whole_scan<'a>(catalog: &'a Catalog, mount_point: &Path) -> Option<(&'a Catalog, Bytes)> {
+fn whole_scan<'a>(catalog: &'a Catalog, mount_point: &Path) -> Option<(&'a Catalog, EntryId)> {
     let root = catalog.roots().iter().find(|root| root.path == mount_point)?;
     let only = catalog.roots().len() == 1;
     // below another root of the same scan, what both hold was counted with that one
@@ -266,9 +265,9 @@ fn whole_scan<'a>(catalog: &'a Catalog, mount_point: &Path) -> Option<(&'a Catal
             .iter()
             .any(|other| other.path != root.path && other.path.starts_with(mount_point))
     };
-    let out = if only { catalog.excluded().allocated } else { Bytes::ZERO };
-    (catalog.is_complete() && (only || apart()))
-        .then(|| (catalog, catalog.allocated(root.entry) + out))
+    // what filters kept out is known for all roots together only
+    let fits = only || (apart() && catalog.excluded().entries == 0);
+    (catalog.is_complete() && fits).then_some((catalog, root.entry))
 }
 
 /// Books that are being drawn up.
@@ -280,12 +279,14 @@ struct Draft<'a> {
 }
 
 impl Draft<'_> {
-    fn visible(&mut self, visible: Option<(&Catalog, Bytes)>) {
+    fn visible(&mut self, visible: Option<(&Catalog, EntryId)>) {
         let mut line = Line::new(Matter::Visible, Figure::UNKNOWN);
         match visible {
-            Some((catalog, bytes)) => {
+            Some((catalog, root)) => {
+                let out = catalog.excluded();
+                let bytes = catalog.allocated(root) + out.allocated;
                 line.figure = Figure::exact(bytes.get() as i64);
-                line.count = catalog.len() as u64 + catalog.excluded().entries;
+                line.count = catalog.entries(root) + out.entries;
             }
             None => {
                 let at = Shown(&self.volume.mount_point);
@@ -301,7 +302,9 @@ impl Draft<'_> {
         line.count = places.len() as u64;
         match beneath::look(self.volume, &places, catalog) {
             Ok(items) => {
-                line.figure.bytes = items.iter().filter_map(|item| item.bytes).sum();
+                let all = items.iter().all(|item| item.bytes.is_some());
+                let bytes = items.iter().filter_map(|item| item.bytes).sum();
+                line.figure = Figure::exact_if(all, bytes);
                 line.items = items;
             }
             Err(error) => {
@@ -351,7 +354,6 @@ impl Draft<'_> {
                 Item {
                     what: format!("{}  held by {}", shown(&file.path), holders.join(", ")),
                     bytes: file.allocated.map(|bytes| bytes.get() as i64),
-                    path: None,
                 }
             })
             .collect();
@@ -381,7 +383,6 @@ impl Draft<'_> {
                     place.error
                 ),
                 bytes: None,
-                path: Some(place.path.clone()),
             })
             .collect();
         self.lines.push(line);

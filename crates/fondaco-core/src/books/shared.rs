@@ -42,6 +42,7 @@ fn counted_again(draft: &Draft<'_>) -> io::Result<(u64, u64)> {
     let top = kernel::open_directory(&top, c".")?;
     let mut pieces: Vec<(u64, u64)> = Vec::new();
     let mut files = 0;
+    let mut failed = None;
     let mut linked = BTreeMap::new();
     walk(top, &mut |directory, name, stat| {
         let again = stat.links > 1 && linked.insert((stat.dev, stat.ino), ()).is_some();
@@ -50,12 +51,19 @@ fn counted_again(draft: &Draft<'_>) -> io::Result<(u64, u64)> {
         }
         let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NOFOLLOW | OFlags::NOATIME;
         let opened = rustix::fs::openat(directory, name, flags, Mode::empty());
-        let Some(all) = opened.ok().and_then(|file| extents(file).ok()) else { return };
+        let all = match opened.map_err(io::Error::from).and_then(extents) {
+            Ok(all) => all,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return,
+            Err(error) => return failed = Some(error),
+        };
         let shared = all.iter().filter(|extent| extent.shared);
         let before = pieces.len();
         pieces.extend(shared.map(|extent| (extent.physical, extent.length)));
         files += u64::from(pieces.len() > before);
     })?;
+    if let Some(error) = failed {
+        return Err(error); // a sum without some of them would not be exact
+    }
     pieces.sort_unstable();
     Ok((overlap(&pieces), files))
 }

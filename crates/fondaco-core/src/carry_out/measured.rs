@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::EntryRecord;
-use crate::kernel::{self, DeletedFiles, Kind};
+use crate::kernel::{self, DeletedFiles};
 use crate::plan::{Deed, Plan};
 use crate::state::State;
 use crate::units::{Bytes, Time, UnitStyle};
@@ -79,21 +79,16 @@ fn still_held(run: &Measured<'_>) -> Bytes {
         .filter(|entry| entry.state.is_done() && !entry.action.deed.is_release())
         .map(|entry| (entry.action.target.device, entry.action.target.inode))
         .collect();
-    let below = |path: &std::path::Path| {
-        run.entries.iter().any(|entry| {
-            let target = &entry.action.target;
-            let directory = target.kind == Kind::Directory && entry.state.is_done();
-            directory && path.starts_with(&target.path.0)
-        })
-    };
     let held = DeletedFiles::collect(run.now);
-    let ours = held.files.iter().filter(|file| {
-        removed.contains(&(file.dev, file.ino)) || below(&file.path) || in_area(run, &file.path)
-    });
+    let ours = held
+        .files
+        .iter()
+        .filter(|file| removed.contains(&(file.dev, file.ino)) || in_area(run, &file.path));
     ours.filter_map(|file| file.allocated).sum()
 }
 
-/// Whether a path was in a private directory of this run.
+/// Whether a path was in a private directory of this run: a file that was open in a removed tree goes by
+/// the name that it had there.
 fn in_area(run: &Measured<'_>, path: &std::path::Path) -> bool {
     run.entries.iter().filter_map(|entry| entry.area.as_ref()).any(|area| path.starts_with(area))
 }

@@ -5,14 +5,17 @@
 //! its number is never reached.
 
 use std::fs::{File, OpenOptions};
-use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::io::{self, Seek, SeekFrom, Write};
 use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
+use rustix::fs::Advice;
+
 use super::EntryState;
 use crate::kernel::{
-    Aside, CallError, DeletedFile, DeletedFiles, Kind, Op, Process, ProcessHandle, stat_descriptor,
+    Aside, CallError, DeletedFile, DeletedFiles, Kind, Op, Process, ProcessHandle, exposed_at,
+    stat_descriptor,
 };
 use crate::plan::{Action, Deed, HeldTarget, Refusal};
 use crate::shown::Shown;
@@ -163,11 +166,10 @@ fn end(
             Ok(()) => {}
             Err(error) if error.raw_os_error() == Some(libc::ESRCH) => {}
             Err(error) => {
+                // others may have been asked already: that is no refusal any more
                 let Process { pid, command, .. } = process;
-                return Err(refused(
-                    target,
-                    format!("pid {pid} ({command}) cannot be ended: {error}"),
-                ));
+                let message = format!("pid {pid} ({command}) cannot be ended: {error}");
+                return Ok(released(EntryState::Failed, Bytes::ZERO, message));
             }
         }
     }
@@ -242,13 +244,14 @@ fn save_and_cut(
 ) -> Result<(Bytes, Bytes), Refusal> {
     let source = open(target, file, false)?;
     let wrap = |op| CallError::on(op, to);
+    guard_place(target, to)?;
     let mut aside = Aside::create(to)?;
     let facts = || stat_descriptor(&source).map_err(CallError::on(Op::Examine, &target.was.0));
     for _ in 0..ATTEMPTS {
         let before = facts()?;
         let read = copy(&source, &mut aside.file).map_err(wrap(Op::Write))?;
         aside.file.sync_all().map_err(wrap(Op::Sync))?;
-        let written = hash_of(aside.path()).map_err(wrap(Op::Read))?;
+        let written = read_back(aside.path()).map_err(wrap(Op::Read))?;
         let after = facts()?;
         if (before.size, before.mtime) != (after.size, after.mtime) {
             continue;
@@ -259,7 +262,10 @@ fn save_and_cut(
         if aside.name_if_free(to)?.is_some() {
             return Err(Refusal::Occupied(to.to_owned()));
         }
-        return Ok((Bytes::new(after.size), cut(target, file)?));
+        let freed = cut(target, file).map_err(|refusal| {
+            refused(target, format!("it is saved as {}, but {refusal}", Shown(to)))
+        })?;
+        return Ok((Bytes::new(after.size), freed));
     }
     Err(refused(target, "it is written to all the time; nothing has been cut"))
 }
@@ -286,17 +292,25 @@ fn copy(source: &File, to: &mut File) -> io::Result<blake3::Hash> {
     }
 }
 
-fn hash_of(path: &Path) -> io::Result<blake3::Hash> {
-    let mut file = File::open(path)?;
-    let mut hasher = blake3::Hasher::new();
-    let mut buffer = vec![0u8; 1 << 16];
-    loop {
-        let count = file.read(&mut buffer)?;
-        if count == 0 {
-            return Ok(hasher.finalize());
+/// Makes sure that nobody else can put another directory in the place of the one that a copy goes to.
+fn guard_place(target: &HeldTarget, to: &Path) -> Result<(), Refusal> {
+    let parent = to.parent().unwrap_or(to);
+    let real = parent.canonicalize().map_err(CallError::on(Op::Open, parent))?;
+    match exposed_at(&real).map_err(CallError::on(Op::Examine, &real))? {
+        Some(at) => {
+            Err(refused(target, format!("others may write to {}: save it elsewhere", Shown(at))))
         }
-        hasher.update(&buffer[..count]);
+        None => Ok(()),
     }
+}
+
+/// The hash of a file that was synced, read from the device and not from memory.
+fn read_back(path: &Path) -> io::Result<blake3::Hash> {
+    let file = File::open(path)?;
+    let _ = rustix::fs::fadvise(&file, 0, None, Advice::DontNeed);
+    let mut hasher = blake3::Hasher::new();
+    hasher.update_reader(file)?;
+    Ok(hasher.finalize())
 }
 
 /// How a release that was cut off has come to stand.

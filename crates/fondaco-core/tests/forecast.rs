@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 
-use common::{Mounted, NOW, Place};
+use common::{Mounted, NOW, Place, planned};
 use fondaco_core::carry_out::{EntryRecord, EntryState, Journal, carry_out, purge, put_back};
 use fondaco_core::plan::{Deed, Draft, Plan, Planned, Put, Review, survey};
 use fondaco_core::units::Bytes;
@@ -50,16 +50,7 @@ fn plan(place: &Place, things: &[PathBuf], chosen: &[(u16, u8)]) -> Plan {
             1 => Deed::SetAside,
             _ => place.archive(),
         };
-        let put = draft.put(Planned {
-            path: path.clone(),
-            deed,
-            reason: "by hand".into(),
-            volume: place.root.clone(),
-            depot_on_volume: false,
-            estimate: Bytes::ZERO,
-            entries: 1,
-            review: Review::Pending,
-        });
+        let put = draft.put(planned(path, deed, &place.root));
         if !matches!(put, Put::InsideOf(_)) {
             draft.reviewed(path, survey(path));
         }
@@ -196,14 +187,9 @@ fn what_keeps_the_measure_below_the_count_is_named() {
     let mut draft = Draft::default();
     for (path, deed) in deeds {
         draft.put(Planned {
-            path: path.to_owned(),
-            deed,
-            reason: "by hand".into(),
-            volume: mounted.path(),
             depot_on_volume: true,
-            estimate: Bytes::ZERO,
-            entries: 1,
             review: Review::Ready(Box::new(survey(path).unwrap())),
+            ..planned(path, deed, &mounted.path())
         });
     }
     let plan = draft.to_plan(Vec::new(), NOW).unwrap();

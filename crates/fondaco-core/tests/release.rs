@@ -11,7 +11,7 @@ use std::os::unix::process::ExitStatusExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
-use common::Place;
+use common::{Place, planned};
 use fondaco_core::carry_out::{
     EntryState, Journal, RunSummary, carry_out, finish, rehearse, settle,
 };
@@ -62,16 +62,9 @@ fn plan(place: &Place, deeds: &[(&Path, Deed)]) -> Plan {
     for (path, deed) in deeds {
         let (file, all) = held(path).unwrap();
         let survey = survey_held(&file, &all);
-        draft.put(Planned {
-            path: survey.target.path.0.clone(),
-            deed: deed.clone(),
-            reason: "by hand".into(),
-            volume: place.root.clone(),
-            depot_on_volume: false,
-            estimate: Bytes::ZERO,
-            entries: 1,
-            review: Review::Ready(Box::new(survey)),
-        });
+        let path = survey.target.path.0.clone();
+        let review = Review::Ready(Box::new(survey));
+        draft.put(Planned { review, ..planned(&path, deed.clone(), &place.root) });
     }
     let plan = draft.to_plan(Vec::new(), Time::now()).unwrap();
     // a plan is a document: what comes back from it is what was put in
@@ -246,16 +239,7 @@ fn what_is_open_is_forecast_to_free_nothing_and_left_alone_until_it_is_closed() 
     let tide = path.parent().unwrap();
     let planned = || {
         let mut draft = Draft::default();
-        draft.put(Planned {
-            path: tide.to_owned(),
-            deed: Deed::Delete,
-            reason: "by hand".into(),
-            volume: place.root.clone(),
-            depot_on_volume: false,
-            estimate: Bytes::ZERO,
-            entries: 1,
-            review: Review::Pending,
-        });
+        draft.put(planned(tide, Deed::Delete, &place.root));
         draft.reviewed(tide, survey_with_open(tide, &OpenFiles::collect(Time::now())));
         draft.to_plan(Vec::new(), Time::now()).unwrap()
     };
@@ -305,4 +289,32 @@ fn a_release_that_was_cut_off_is_settled_by_what_is_still_held() {
     let last = plan(&place, &[(&path, TERM)]);
     drop(processes);
     assert_eq!(cut_off(&last).1, EntryState::Ended);
+}
+
+#[test]
+fn a_copy_is_not_saved_where_others_could_swap_the_directory() {
+    use std::os::unix::fs::PermissionsExt;
+    let place = Place::new();
+    let mut processes = Processes(Vec::new());
+    let (path, file) = log(&place, "gauge.log", SIZE as usize);
+    processes.hold(&file);
+    drop(file);
+    std::fs::remove_file(&path).unwrap();
+    let open = place.root.parent().unwrap().join("open");
+    std::fs::create_dir(&open).unwrap();
+    std::fs::set_permissions(&open, PermissionsExt::from_mode(0o777)).unwrap();
+    let to = open.join("kept.log");
+    let save = || Deed::Save { to: to.clone(), same_volume: false };
+    let summary = carried_out(&place, &plan(&place, &[(&path, save())]));
+    let entry = &summary.entries[0];
+    assert_eq!(entry.state, EntryState::Refused);
+    assert!(entry.message.contains("others may write to"), "{}", entry.message);
+    // what stands at the place already is never written over
+    std::fs::set_permissions(&open, PermissionsExt::from_mode(0o700)).unwrap();
+    std::fs::write(&to, "tide").unwrap();
+    let summary = carried_out(&place, &plan(&place, &[(&path, save())]));
+    assert_eq!(summary.entries[0].state, EntryState::Refused, "{}", summary.entries[0].message);
+    assert_eq!(std::fs::read(&to).unwrap(), b"tide");
+    assert_eq!(std::fs::read_dir(&open).unwrap().count(), 1, "nothing half written is left");
+    assert_eq!(held(&path).unwrap().0.allocated, Some(allocated()), "held still, and whole");
 }

@@ -62,21 +62,26 @@ impl Place {
     pub fn plan(&self, deeds: &[(&Path, Deed)]) -> Plan {
         let mut draft = Draft::default();
         for (path, deed) in deeds {
-            draft.put(Planned {
-                path: path.to_path_buf(),
-                deed: deed.clone(),
-                reason: "by hand".into(),
-                volume: self.root.clone(),
-                depot_on_volume: false,
-                estimate: Bytes::ZERO,
-                entries: 1,
-                review: Review::Pending,
-            });
+            draft.put(planned(path, deed.clone(), &self.root));
             draft.reviewed(path, survey(path));
         }
         let plan = draft.to_plan(Vec::new(), NOW).unwrap();
         assert_eq!(plan.actions.len(), deeds.len(), "every target can be planned");
         plan
+    }
+}
+
+/// A thing on a draft that has not been looked at yet.
+pub fn planned(path: &Path, deed: Deed, volume: &Path) -> Planned {
+    Planned {
+        path: path.to_owned(),
+        deed,
+        reason: "by hand".into(),
+        volume: volume.to_owned(),
+        depot_on_volume: false,
+        estimate: Bytes::ZERO,
+        entries: 1,
+        review: Review::Pending,
     }
 }
 

@@ -16,10 +16,11 @@ use fondaco_core::carry_out::{
 };
 use fondaco_core::catalog::Catalog;
 use fondaco_core::history::{History, Outlook};
-use fondaco_core::kernel::{CallError, DeletedFiles, OpenFiles};
+use fondaco_core::kernel::{CallError, DeletedFiles, OpenFiles, stat_path};
 use fondaco_core::plan::{Plan, Refusal, survey_with_open};
 use fondaco_core::saved::{self, SavedScan};
 use fondaco_core::scan::{Options, Scan, ScanError, reconcile, replace};
+use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time};
 use fondaco_core::volume::{Volume, interfaces, volume_of, volumes};
@@ -116,6 +117,10 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
             let forgotten = saved::forget(&state, which).map_err(words);
             Message::SavedScans(forgotten.and_then(|()| saved_rows(&state)))
         }
+        Job::FindPlace(inode, to, changes) => {
+            let outcome = find_place(&to);
+            Message::Place { inode, to, changes, outcome }
+        }
         Job::Survey(path, state) => {
             let outcome = match Protection::of_system(&state).reason(&path) {
                 Some(reason) => Err(Refusal::Protected { path: path.clone(), reason }),
@@ -176,6 +181,16 @@ fn ask_volumes(state: &State) -> Message {
     );
     let held = DeletedFiles::collect(now);
     Message::Volumes { volumes, outlooks, held, interfaces: interfaces() }
+}
+
+/// The device of the directory that a new file would lie in, or why it cannot.
+pub(super) fn find_place(to: &Path) -> Result<u64, String> {
+    let parent = to.parent().unwrap_or(to);
+    let stat = stat_path(parent).map_err(|error| format!("{}: {error}", Shown(parent)))?;
+    if stat_path(to).is_ok() {
+        return Err(format!("{} exists: nothing is ever overwritten", Shown(to)));
+    }
+    Ok(stat.dev)
 }
 
 fn draw_up_books(

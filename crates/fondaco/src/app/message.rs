@@ -124,6 +124,17 @@ pub enum Message {
         /// What.
         evidence: Box<Evidence>,
     },
+    /// A place for a copy of a held file has been looked at.
+    Place {
+        /// Of which file, by device and inode.
+        inode: (u64, u64),
+        /// Where to.
+        to: PathBuf,
+        /// The plan has the file already.
+        changes: bool,
+        /// The device that it would lie on, or why it cannot.
+        outcome: Result<u64, String>,
+    },
     /// How far a rehearsal is.
     RehearsalProgress(Figures),
     /// How far a run is, and what its volumes say.
@@ -211,6 +222,8 @@ pub enum Job {
     },
     /// Forget one.
     Forget(u64, State),
+    /// Look at a place for a copy of a held file: whose, where to, whether the plan has it already.
+    FindPlace((u64, u64), PathBuf, bool),
     /// Look closely at something that was planned.
     Survey(PathBuf, State),
     /// Find out what is known about an entry.

@@ -461,9 +461,18 @@ fn held_files_are_planned_with_a_warning_of_their_own_and_the_books_lead_there()
     for c in "/no/such/place".chars() {
         stage.keys(&[Key::Char(c)]);
     }
-    stage.keys(&[Key::Enter]);
-    assert!(stage.screen(160, 50, &theme).contains("! /no/such: No such file"));
+    let jobs = stage.keys(&[Key::Enter]);
+    let [Job::FindPlace(inode, to, true)] = &jobs[..] else { panic!("{jobs:?}") };
+    let outcome = super::job::find_place(to);
+    stage.send(Message::Place { inode: *inode, to: to.clone(), changes: true, outcome });
+    let screen = stage.screen(160, 50, &theme);
+    assert!(screen.contains("! /no/such: No such file"), "{screen}");
+    assert!(screen.contains("▸ /no/such/place"), "what was typed can be mended: {screen}");
     assert_eq!(stage.model.draft.planned()[0].deed.word(), "end process");
+    let to: std::path::PathBuf = "/kept.log".into();
+    stage.keys(&[Key::Escape]);
+    stage.send(Message::Place { inode: (0, 4711), to, changes: true, outcome: Ok(1) });
+    assert_eq!(stage.model.draft.planned()[0].deed.word(), "save and cut");
 }
 
 #[test]

@@ -3,9 +3,9 @@
 use std::path::{Path, PathBuf};
 
 use fondaco_core::carry_out::{EntryRecord, EntryState};
-use fondaco_core::kernel::{DeletedFile, DeletedFiles, stat_path};
+use fondaco_core::kernel::{DeletedFile, DeletedFiles};
 use fondaco_core::plan::{Deed, Plan, Planned, Review, survey_held};
-use fondaco_core::shown::{Shown, shown};
+use fondaco_core::shown::shown;
 use fondaco_core::units::Bytes;
 
 use super::ask;
@@ -73,27 +73,45 @@ pub(super) fn put(model: &mut Model, inode: (u64, u64), deed: Deed, changes: boo
     jobs
 }
 
-/// The name has been typed, or why it is none.
-pub(super) fn save_as(
+/// The name has been typed: it is looked at away from the screen.
+pub(super) fn save_as(inode: (u64, u64), typed: &str, changes: bool) -> Result<Vec<Job>, String> {
+    let to = PathBuf::from(typed);
+    if !to.is_absolute() || to.file_name().is_none() {
+        return Err("the name of a new file begins with /".to_owned());
+    }
+    Ok(vec![Job::FindPlace(inode, to, changes)])
+}
+
+/// The place is good, or another is asked for.
+pub(super) fn on_place(
     model: &mut Model,
     inode: (u64, u64),
-    typed: &str,
+    to: PathBuf,
     changes: bool,
-) -> Result<Vec<Job>, String> {
-    let to = PathBuf::from(typed);
-    let parent = to.parent().filter(|_| to.is_absolute() && to.file_name().is_some());
-    let parent = parent.ok_or_else(|| "the name of a new file begins with /".to_owned())?;
-    let stat = stat_path(parent).map_err(|error| format!("{}: {error}", Shown(parent)))?;
-    if stat_path(&to).is_ok() {
-        return Err(format!("{} exists: nothing is ever overwritten", Shown(&to)));
-    }
+    outcome: Result<u64, String>,
+) -> Vec<Job> {
+    let dev = match outcome {
+        Ok(dev) => dev,
+        // whatever stands in front by now was opened later, and goes first
+        Err(reason) if model.overlay.is_some() => {
+            model.say_trouble(reason);
+            return Vec::new();
+        }
+        Err(reason) => {
+            let save = Deed::Save { to: PathBuf::new(), same_volume: false };
+            let jobs = put(model, inode, save, changes);
+            if let Some(Overlay::Ask { typed, error, .. }) = &mut model.overlay {
+                *typed = to.to_str().unwrap_or_default().to_owned();
+                *error = Some(reason);
+            }
+            return jobs;
+        }
+    };
     let on = |path: &Path| model.volume_of(path).map(|volume| volume.mount_point.clone());
-    let file = find(model, inode).ok_or_else(|| "it is no longer held".to_owned())?;
-    let volume = model.volume_of_held(file).map(|volume| volume.mount_point.clone());
-    let same_volume = stat.dev == inode.0 && on(&to) == volume;
-    model.overlay = None;
+    let volume = find(model, inode).and_then(|file| model.volume_of_held(file));
+    let same_volume = dev == inode.0 && on(&to) == volume.map(|v| v.mount_point.clone());
     plan_it(model, inode, Deed::Save { to, same_volume }, changes);
-    Ok(Vec::new())
+    Vec::new()
 }
 
 fn plan_it(model: &mut Model, inode: (u64, u64), deed: Deed, changes: bool) {

@@ -86,6 +86,9 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             }
             Vec::new()
         }
+        Message::Place { inode, to, changes, outcome } => {
+            held::on_place(model, inode, to, changes, outcome)
+        }
         Message::Surveyed { path, outcome } => plan::on_surveyed(model, &path, *outcome),
         Message::RehearsalProgress(_)
         | Message::RunProgress(..)

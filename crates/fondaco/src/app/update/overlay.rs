@@ -119,7 +119,7 @@ fn answer(
             }
             Ok(start_scan(model, scans::paths_in(typed)))
         }
-        Asking::SaveHeld(inode, changes) => held::save_as(model, *inode, typed, *changes),
+        Asking::SaveHeld(inode, changes) => held::save_as(*inode, typed, *changes),
         Asking::Waterline(at) => {
             let level = Level::parse(typed).map_err(|error| error.to_string())?;
             let key = fondaco_core::shown::shown(at);

@@ -1,13 +1,13 @@
 //! Everything of Fondaco but its screen.
 //!
 //! ```text
-//!  kernel ─▶ scan ─▶ catalog ─▶ analysis ─▶ plan ─▶ carry_out ─▶ journal ─▶ put back
-//!             │        └▶ books     ▲        ▲          │
-//!  volume ────┴▶ history          rule ──────┘          └▶ archive ─▶ depot
+//!  kernel ─▶ scan ─▶ catalog ─▶ lens ─▶ analysis ─▶ plan ─▶ carry_out ─▶ journal ─▶ put back
+//!             │        └▶ books     └▶ rule ──────────▲          │
+//!  volume ────┴▶ history                                         └▶ archive ─▶ depot
 //! ```
 //!
 //! [`kernel`] asks the system; [`scan`] walks trees into a [`catalog`], which [`saved`]
-//! keeps and takes back; [`volume`] knows levels and waterlines, [`history`] how they moved;
+//! keeps and takes back; [`naming`] says what names tell, and a [`lens`] narrows a catalog; [`volume`] knows levels and waterlines, [`history`] how they moved;
 //! [`books`] explain what a volume says is in use; [`analysis`] and [`rule`] say what may go and why; [`plan`] records what is to
 //! go, as reviewed; [`carry_out`] does it, or rehearses it, and undoes it; [`archive`] packs and
 //! unpacks. A module uses only those before it in this list, and none of them prints, parses
@@ -20,6 +20,8 @@ pub mod carry_out;
 pub mod catalog;
 pub mod history;
 pub mod kernel;
+pub mod lens;
+pub mod naming;
 pub mod pattern;
 pub mod plan;
 pub mod rule;

@@ -56,6 +56,10 @@ pub struct Settings {
     pub scans_kept: usize,
     /// Names of accounts that the system does not know, by number.
     pub accounts: BTreeMap<String, String>,
+    /// Where classes of size end, smallest first, as in `1 MiB`; the usual ones if there is none.
+    pub size_classes: Vec<String>,
+    /// Where classes of age end, newest first, as in `90 d`; the usual ones if there is none.
+    pub age_classes: Vec<String>,
 }
 
 impl Default for Settings {
@@ -67,6 +71,8 @@ impl Default for Settings {
             simulated: Vec::new(),
             scans_kept: 24,
             accounts: BTreeMap::new(),
+            size_classes: Vec::new(),
+            age_classes: Vec::new(),
         }
     }
 }
@@ -122,6 +128,16 @@ impl State {
         self.directory.join("journal.db")
     }
 
+    /// The rules that are always held against what is looked at, if there are any.
+    pub fn rules_file(&self) -> PathBuf {
+        self.directory.join("rules.toml")
+    }
+
+    /// What the user says is made again, beside what is known.
+    pub fn regenerable_file(&self) -> PathBuf {
+        self.directory.join("regenerable.toml")
+    }
+
     /// The file of levels over time.
     pub fn history_file(&self) -> PathBuf {
         self.directory.join("history.db")
@@ -170,18 +186,6 @@ impl State {
             reason: error.to_string(),
         })?;
         Ok(kernel::write_whole(&path, text.as_bytes())?)
-    }
-
-    /// The name of a user, or nothing if no account has the number.
-    pub fn user_name(&self, uid: u32) -> Option<String> {
-        let known = uzers::get_user_by_uid(uid).map(|user| crate::shown::shown(user.name()));
-        known.or_else(|| self.settings.accounts.get(&uid.to_string()).cloned())
-    }
-
-    /// The name of a group, or nothing if none has the number.
-    pub fn group_name(&self, gid: u32) -> Option<String> {
-        let known = uzers::get_group_by_gid(gid).map(|group| crate::shown::shown(group.name()));
-        known.or_else(|| self.settings.accounts.get(&gid.to_string()).cloned())
     }
 }
 

@@ -9,7 +9,6 @@ use std::path::{Path, PathBuf};
 
 use common::tree::{build, make, reference, totals};
 use common::{Mounted, NOW, bytes_path, run};
-use fondaco_core::analysis::{AgeBy, Classes, FileOrder, first_files, matrix};
 use fondaco_core::catalog::{Order, Reading};
 use fondaco_core::scan::{Options, Scan, ScanError};
 use fondaco_core::units::Bytes;
@@ -264,63 +263,4 @@ fn a_tree_that_changes_under_the_scan_does_no_harm() {
         }
         stop.store(true, Relaxed);
     });
-}
-
-proptest! {
-    #![proptest_config(ProptestConfig::with_cases(32))]
-    #[test]
-    fn a_matrix_adds_up_to_the_directory_and_the_first_files_are_those_of_a_plain_sort(
-        steps in proptest::collection::vec(make(), 1..80), ages in proptest::collection::vec(0..3000i64, 80)
-    ) {
-        let directory = tempfile::tempdir().unwrap();
-        let root = directory.path().canonicalize().unwrap();
-        build(&root, &steps);
-        let mut scan = scan_one(&root);
-        // ages by chance, which set the seconds back
-        for (id, days) in scan.catalog().ids().zip(&ages) {
-            let path = scan.catalog().path(id);
-            common::set_age(&path, *days * 86_400 + i64::from(id.0));
-        }
-        scan = scan_one(&root);
-        let catalog = scan.catalog();
-        for at in catalog.ids().filter(|id| catalog.is_directory(*id)) {
-            for by in [AgeBy::Written, AgeBy::Read] {
-                let found = matrix(&catalog, at, by, Classes::default());
-                prop_assert_eq!(found.whole().allocated, catalog.allocated(at));
-                let by_size: Vec<_> = (0..found.cells.len()).map(|n| found.of_size(n)).collect();
-                let sum: Bytes = by_size.iter().map(|cell| cell.allocated).sum();
-                prop_assert_eq!(sum, catalog.allocated(at));
-                let inodes: u64 = by_size.iter().map(|cell| cell.entries).sum();
-                let mut all = HashSet::new();
-                let mut open = vec![at];
-                while let Some(id) = open.pop() {
-                    all.insert(catalog.device_and_inode(id));
-                    open.extend(catalog.children(id));
-                }
-                prop_assert_eq!(inodes, all.len() as u64);
-            }
-        }
-        let top = catalog.top().unwrap();
-        let age = |id| AgeBy::Written.of(&catalog, id).age(catalog.now()).secs();
-        for order in [FileOrder::Allocated, FileOrder::Age, FileOrder::ByteYears] {
-            let rank = |id| match order {
-                FileOrder::Allocated => u128::from(catalog.allocated(id).get()),
-                FileOrder::Age => u128::from(age(id)),
-                FileOrder::ByteYears => {
-                    u128::from(catalog.allocated(id).get()) * u128::from(age(id))
-                }
-            };
-            let mut seen = HashSet::new();
-            let mut plain: Vec<u128> = catalog
-                .ids()
-                .filter(|id| !catalog.is_directory(*id))
-                .filter(|id| seen.insert(catalog.device_and_inode(*id)))
-                .map(rank)
-                .collect();
-            plain.sort_unstable_by(|a, b| b.cmp(a));
-            plain.truncate(7);
-            let first = first_files(&catalog, top, order, AgeBy::Written, 7);
-            prop_assert_eq!(first.into_iter().map(rank).collect::<Vec<_>>(), plain, "{:?}", order);
-        }
-    }
 }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use fondaco_core::analysis::{AgeBy, FileOrder};
+use fondaco_core::analysis::{AgeBy, BreakdownBy, FileOrder};
 use fondaco_core::catalog::Order;
 use fondaco_core::kernel::Kind;
 use fondaco_core::pattern::{Pattern, PatternError};
@@ -58,6 +58,8 @@ pub enum Command {
     Files(Files),
     /// Sort what is there by size and age
     Ages(Ages),
+    /// Sort what is there by kind, owner, family or another property
+    Breakdown(Breakdown),
     /// List saved scans; open, export or forget one
     Scans(Scans),
     /// Make a plan from rules or by hand; nothing is changed
@@ -147,7 +149,7 @@ pub struct Walk {
     /// List only these kinds, and the directories they lie in; may be given several times
     #[arg(long, value_enum, value_name = "KIND")]
     pub kind: Vec<KindWord>,
-    /// List only what has more bytes on disk than this, such as `10M`
+    /// List only what has so many bytes on disk or more, such as `10M`
     #[arg(long, value_name = "SIZE", value_parser = Bytes::parse)]
     pub larger: Option<Bytes>,
     /// List only what has fewer bytes on disk than this
@@ -249,10 +251,33 @@ pub struct Directories {
     #[arg(long, value_enum, default_value_t = OrderWord::Allocated)]
     pub order: OrderWord,
     #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
     pub walk: Walk,
+    #[command(flatten)]
+    pub form: Form,
+}
+
+/// What is shown of a scan.
+#[derive(Debug, Default, Args)]
+pub struct Look {
+    /// Show only what passes, such as "kind:audio older:1y not owner:root"
+    #[arg(long, value_name = "LENS")]
+    pub lens: Option<String>,
+}
+
+/// How a table is written.
+#[derive(Debug, Default, Args)]
+pub struct Form {
     /// Write JSON for programs
     #[arg(long)]
     pub json: bool,
+    /// Write CSV for spreadsheets
+    #[arg(long, conflicts_with = "json")]
+    pub csv: bool,
+    /// Write only these columns, in this order, such as path,allocated
+    #[arg(long, value_name = "COLUMN", value_delimiter = ',')]
+    pub columns: Vec<String>,
 }
 
 /// An order, as it is typed.
@@ -294,10 +319,11 @@ pub struct Files {
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub top: usize,
     #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
     pub walk: Walk,
-    /// Write JSON for programs
-    #[arg(long)]
-    pub json: bool,
+    #[command(flatten)]
+    pub form: Form,
 }
 
 /// `ages`
@@ -309,11 +335,70 @@ pub struct Ages {
     /// Which time says how old an entry is
     #[arg(long, value_enum, default_value_t = AgeByWord::Written)]
     pub by: AgeByWord,
+    /// Where classes of size end, smallest first, such as 64k,1M,1G
+    #[arg(long, value_name = "SIZE", value_delimiter = ',')]
+    pub sizes: Vec<String>,
+    /// Where classes of age end, newest first, such as 30d,1y
+    #[arg(long, value_name = "AGE", value_delimiter = ',')]
+    pub ages: Vec<String>,
+    #[command(flatten)]
+    pub look: Look,
     #[command(flatten)]
     pub walk: Walk,
-    /// Write JSON for programs
-    #[arg(long)]
-    pub json: bool,
+    #[command(flatten)]
+    pub form: Form,
+}
+
+/// `breakdown`
+#[derive(Debug, Args)]
+pub struct Breakdown {
+    /// Directories to scan
+    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// By which property
+    #[arg(long, value_enum, default_value_t = BreakdownWord::Kind)]
+    pub by: BreakdownWord,
+    /// Show only the first N; the rest is summed
+    #[arg(long, value_name = "N", default_value_t = 40)]
+    pub top: usize,
+    /// Read the beginning of files whose ending tells nothing, and sort them by their contents
+    #[arg(long, conflicts_with = "saved")]
+    pub content: bool,
+    #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
+    pub walk: Walk,
+    #[command(flatten)]
+    pub form: Form,
+}
+
+/// A property, as it is typed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+#[allow(missing_docs)] // each is its own word
+pub enum BreakdownWord {
+    Kind,
+    Extension,
+    Owner,
+    Group,
+    Family,
+    Depth,
+    NameLength,
+    Attribute,
+}
+
+impl From<BreakdownWord> for BreakdownBy {
+    fn from(word: BreakdownWord) -> Self {
+        match word {
+            BreakdownWord::Kind => Self::Kind,
+            BreakdownWord::Extension => Self::Extension,
+            BreakdownWord::Owner => Self::Owner,
+            BreakdownWord::Group => Self::Group,
+            BreakdownWord::Family => Self::Family,
+            BreakdownWord::Depth => Self::Depth,
+            BreakdownWord::NameLength => Self::NameLength,
+            BreakdownWord::Attribute => Self::Attribute,
+        }
+    }
 }
 
 /// An order of files, as it is typed.
@@ -341,6 +426,8 @@ impl From<FileOrderWord> for FileOrder {
 pub enum AgeByWord {
     Written,
     Read,
+    Changed,
+    Born,
 }
 
 impl From<AgeByWord> for AgeBy {
@@ -348,6 +435,8 @@ impl From<AgeByWord> for AgeBy {
         match word {
             AgeByWord::Written => Self::Written,
             AgeByWord::Read => Self::Read,
+            AgeByWord::Changed => Self::Changed,
+            AgeByWord::Born => Self::Born,
         }
     }
 }

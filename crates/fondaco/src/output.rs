@@ -166,9 +166,143 @@ impl ProgressLine {
     }
 }
 
+/// A column of a [`Grid`].
+#[derive(Clone, Copy, Debug)]
+pub struct Column {
+    /// Its name for programs and on the command line.
+    pub key: &'static str,
+    /// Its heading for people.
+    pub heading: &'static str,
+    /// Which way it leans.
+    pub lean: Lean,
+}
+
+/// A column of text.
+pub const fn left(key: &'static str, heading: &'static str) -> Column {
+    Column { key, heading, lean: Lean::Left }
+}
+
+/// A column of numbers.
+pub const fn right(key: &'static str, heading: &'static str) -> Column {
+    Column { key, heading, lean: Lean::Right }
+}
+
+/// A table that can be written for people, spreadsheets and programs.
+#[derive(Debug)]
+pub struct Grid {
+    columns: Vec<Column>,
+    /// For people, and for programs.
+    rows: Vec<Vec<(String, Value)>>,
+}
+
+impl Grid {
+    /// An empty one.
+    pub fn new(columns: &[Column]) -> Self {
+        Self { columns: columns.to_vec(), rows: Vec::new() }
+    }
+
+    /// Adds a row, a cell for each column: as people read it, and as it is.
+    pub fn row(&mut self, cells: Vec<(String, Value)>) {
+        self.rows.push(cells);
+    }
+
+    /// The columns that were asked for, in that order; all if none was.
+    fn chosen(&self, wanted: &[String]) -> anyhow::Result<Vec<usize>> {
+        if wanted.is_empty() {
+            return Ok((0..self.columns.len()).collect());
+        }
+        let place = |wanted: &String| {
+            let found = self.columns.iter().position(|column| column.key == wanted);
+            found.ok_or_else(|| {
+                let keys: Vec<&str> = self.columns.iter().map(|column| column.key).collect();
+                anyhow::anyhow!(
+                    "there is no column {}; there are {}",
+                    shown(wanted),
+                    keys.join(", ")
+                )
+            })
+        };
+        wanted.iter().map(place).collect()
+    }
+
+    /// Writes it as aligned text.
+    ///
+    /// # Errors
+    ///
+    /// If a column is asked for that is not there, or standard output cannot be written.
+    pub fn print(&self, wanted: &[String]) -> anyhow::Result<()> {
+        let chosen = self.chosen(wanted)?;
+        let columns: Vec<(&str, Lean)> =
+            chosen.iter().map(|i| (self.columns[*i].heading, self.columns[*i].lean)).collect();
+        let mut table = Table::new(&columns);
+        for row in &self.rows {
+            table.row(chosen.iter().map(|i| row[*i].0.clone()).collect());
+        }
+        Ok(table.print()?)
+    }
+
+    /// The rows as objects.
+    ///
+    /// # Errors
+    ///
+    /// If a column is asked for that is not there.
+    pub fn to_json(&self, wanted: &[String]) -> anyhow::Result<Vec<Value>> {
+        let chosen = self.chosen(wanted)?;
+        let object = |row: &Vec<(String, Value)>| {
+            let pairs = chosen.iter().map(|i| (self.columns[*i].key.to_owned(), row[*i].1.clone()));
+            Value::Object(pairs.collect())
+        };
+        Ok(self.rows.iter().map(object).collect())
+    }
+
+    /// Writes it as comma-separated values (RFC 4180). No cell is taken for a formula by a spreadsheet, and
+    /// none can drive a terminal.
+    ///
+    /// # Errors
+    ///
+    /// If a column is asked for that is not there, or `out` cannot be written.
+    pub fn write_csv(&self, wanted: &[String], out: impl Write) -> anyhow::Result<()> {
+        let chosen = self.chosen(wanted)?;
+        let mut writer = csv::WriterBuilder::new().from_writer(out);
+        writer.write_record(chosen.iter().map(|i| self.columns[*i].key))?;
+        for row in &self.rows {
+            writer.write_record(chosen.iter().map(|i| csv_cell(&row[*i].1)))?;
+        }
+        Ok(writer.flush()?)
+    }
+}
+
+/// A value as a cell: texts in their display form, and if they begin like a formula behind an apostrophe.
+fn csv_cell(value: &Value) -> String {
+    let text = match value {
+        Value::Null => return String::new(),
+        Value::String(text) => shown(text),
+        other => return other.to_string(),
+    };
+    if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{text}") } else { text }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn no_cell_is_a_formula_or_drives_a_terminal() {
+        let mut grid = Grid::new(&[left("name", "name"), right("bytes", "bytes")]);
+        for name in ["=1+1", "@cmd", "-x", "a,\"b\"\nc", "\u{1b}[2J", "plain"] {
+            grid.row(vec![(String::new(), name.into()), (String::new(), 7.into())]);
+        }
+        let mut out = Vec::new();
+        grid.write_csv(&["bytes".into(), "name".into()], &mut out).unwrap();
+        let text = String::from_utf8(out).unwrap();
+        assert!(
+            text.starts_with("bytes,name\n7,'=1+1\n7,'@cmd\n7,'-x\n7,\"a,\"\"b\"\"\\n"),
+            "{text}"
+        );
+        assert!(!text.contains('\u{1b}'), "{text}");
+        let wrong = grid.write_csv(&["colour".into()], Vec::new()).unwrap_err().to_string();
+        assert!(wrong.contains("there are name, bytes"), "{wrong}");
+    }
 
     #[test]
     fn json_text_cannot_drive_a_terminal_and_means_the_same() {

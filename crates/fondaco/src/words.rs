@@ -1,15 +1,41 @@
 //! Words that commands and stations have in common: rises, forecasts, limits, places.
 
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+
+use fondaco_core::analysis::SliceKey;
 use fondaco_core::history::{Forecast, Outlook};
-use fondaco_core::kernel::{Quota, QuotaOf};
-use fondaco_core::shown::Shown;
+use fondaco_core::kernel::{AccessTimes, Quota, QuotaOf};
+use fondaco_core::lens::Accounts;
+use fondaco_core::shown::{Shown, shown};
 use fondaco_core::state::State;
-use fondaco_core::units::{Bytes, UnitStyle};
+use fondaco_core::units::{Bytes, UnitStyle, counted};
 use fondaco_core::volume::Place;
 
 /// The rise of a volume in a day, with its sign.
 pub fn rise(outlook: &Outlook, style: UnitStyle) -> String {
     outlook.trend().map_or_else(String::new, |trend| signed_bytes(trend.rise as i64, style))
+}
+
+/// Bytes in a few letters, as in `61.2M`.
+pub fn short_bytes(bytes: Bytes, style: UnitStyle) -> String {
+    let style = if style == UnitStyle::Bytes { UnitStyle::Binary } else { style };
+    let text = bytes.shown(style);
+    let short = text.trim_end_matches(['B', 'i']).replace(' ', "");
+    if short.is_empty() || short.ends_with(|c: char| c.is_ascii_digit()) {
+        format!("{short}B")
+    } else {
+        short
+    }
+}
+
+/// What must be known about times of reading on a volume that does not keep them exactly.
+pub fn access_note(kept: AccessTimes) -> Option<&'static str> {
+    match kept {
+        AccessTimes::Strict => None,
+        AccessTimes::Relative => Some("relatime: exact to the day"),
+        AccessTimes::Not => Some("noatime: readings are not kept"),
+    }
 }
 
 /// Bytes with their sign.
@@ -85,4 +111,28 @@ pub fn in_words(place: &Place) -> String {
     };
     let read_only = if place.read_only { ", read-only" } else { "" };
     format!("{}{part}{read_only}", Shown(&place.mount_point))
+}
+
+/// What the entries of a slice have in common.
+pub fn slice_words(
+    key: &SliceKey,
+    user: impl Fn(u32) -> String,
+    group: impl Fn(u32) -> String,
+) -> String {
+    let bytes = |bytes: &[u8]| shown(OsStr::from_bytes(bytes));
+    match key {
+        SliceKey::Kind(kind) => kind.word().to_owned(),
+        SliceKey::Extension(ending) if ending.is_empty() => "(no ending)".to_owned(),
+        SliceKey::Extension(ending) => format!(".{}", bytes(ending)),
+        SliceKey::NoFile => "(no file)".to_owned(),
+        SliceKey::Owner(number) => user(*number),
+        SliceKey::Group(number) => group(*number),
+        SliceKey::Family(family) if family.is_empty() => "(a root of the scan)".to_owned(),
+        SliceKey::Family(family) => bytes(family),
+        SliceKey::Depth(0) => "the roots themselves".to_owned(),
+        SliceKey::Depth(depth) => counted(u64::from(*depth), "level") + " down",
+        SliceKey::NameLength(from, to) => format!("{from} to {to} bytes"),
+        SliceKey::Attribute(attribute) => attribute.word().to_owned(),
+        SliceKey::NoAttribute => "(none of these)".to_owned(),
+    }
 }

@@ -806,5 +806,51 @@ fn the_largest_and_stalest_of_several_places_are_listed_and_sorted_by_size_and_a
     let row = cells[0].as_array().unwrap();
     assert_eq!(row.len(), ages["ages"].as_array().unwrap().len() + 1);
     let text = demo.fondaco(&["ages", &hydrophone]).ok().out();
-    assert!(text.contains("< 1.0 MiB") && text.contains("older"), "{text}");
+    assert!(text.contains("< 1 MiB") && text.contains("older"), "{text}");
+    let own =
+        json(&["ages", &surveys, "--by", "born", "--sizes", "1M", "--ages", "1h,1d", "--json"]);
+    assert_eq!(own["cells"].as_array().unwrap().len(), 2);
+    assert_eq!(own["cells"][1][0]["entries"], 3, "all were made within the hour: {own}");
+}
+
+#[test]
+fn a_lens_narrows_every_table_and_says_the_part_and_the_whole() {
+    let demo = Demo::new();
+    let json = |arguments: &[&str]| demo.fondaco(arguments).ok().json();
+    let root = demo.path("");
+    for by in ["kind", "extension", "owner", "group", "family", "depth", "name-length"] {
+        let found = json(&["breakdown", &root, "--by", by, "--top", "9999", "--json"]);
+        let slices = found["slices"].as_array().unwrap();
+        let sum: u64 = slices.iter().map(|slice| slice["allocated"].as_u64().unwrap()).sum();
+        assert_eq!(sum, found["whole"]["allocated"].as_u64().unwrap(), "{by}");
+        // the term that stands beside a slice chooses it
+        let slice = &slices[slices.len() / 2];
+        let (lens, entries) = (slice["lens"].as_str().unwrap(), &slice["entries"]);
+        let narrowed = json(&["breakdown", &root, "--lens", lens, "--json"]);
+        assert_eq!(&narrowed["whole"]["entries"], entries, "{by}: {lens}");
+        assert_eq!(narrowed["whole_allocated"], found["whole"]["allocated"]);
+    }
+    let audio = ["--lens", "kind:audio older:2y"];
+    let text = demo.fondaco(&["files", &root, audio[0], audio[1], "--top", "2"]).ok().out();
+    assert!(text.contains("lens: ") && text.contains(" of 4 231 entries"), "{text}");
+    let csv = ["directories", &root, audio[0], audio[1], "--csv", "--columns", "name,allocated"];
+    let text = demo.fondaco(&csv).ok().out();
+    let lines: Vec<&str> = text.lines().collect();
+    assert!(
+        matches!(lines[..], ["name,allocated", row] if row.starts_with("hydrophone,")),
+        "{text}"
+    );
+    let rows = json(&["files", &root, audio[0], audio[1], "--json", "--columns", "allocated"]);
+    assert_eq!(rows["rows"][0].as_object().unwrap().len(), 1);
+    let wrong = demo.fondaco(&["ages", &root, "--lens", "kind:audio older:soon"]);
+    assert_eq!(wrong.code(), 1);
+    let wrong = wrong.err();
+    assert!(wrong.contains("          ^^^^\n") || wrong.ends_with("^^^^\n"), "{wrong}");
+    let wrong = demo.fondaco(&["files", &root, "--csv", "--columns", "colour"]).err();
+    assert!(wrong.contains("there are allocated, written"), "{wrong}");
+    // the contents of what has no ending
+    let by_name = demo.fondaco(&["breakdown", &root]).ok().out();
+    let into = demo.fondaco(&["breakdown", &root, "--content"]).ok().out();
+    let other = |text: &str| text.lines().find(|line| line.ends_with("  other")).map(str::to_owned);
+    assert_ne!(other(&by_name), other(&into));
 }

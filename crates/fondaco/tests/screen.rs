@@ -84,7 +84,7 @@ fn names_paths_units_waterline_and_ancestors() {
     terminal.keys(&["Escape"]).wait("the palette to go", |s| !s.contains("all commands:"));
     terminal.keys(&["?"]).shows(&["What works in Directories", "scan this directory anew"]);
     terminal.keys(&["Escape"]).wait("the help to go", |s| !s.contains("What works"));
-    terminal.keys(&["3"]).shows(&["Ages is not in this version yet"]);
+    terminal.keys(&["5"]).shows(&["Duplicates is not in this version yet"]);
     terminal.keys(&["q"]).shows(&["ENDED 0"]);
     let again = Terminal::on_demo(&demo, 160, 50);
     again.shows(&["waterline 95 %"]);

@@ -4,12 +4,13 @@
 //! directory, and a directory with its own blocks, so that a [`Matrix`] adds up to the directory's total.
 
 use std::cmp::Reverse;
-use std::collections::{BinaryHeap, HashSet};
+use std::collections::BinaryHeap;
 
 use serde::Serialize;
 
-use crate::catalog::{AGE_BOUNDS, Catalog, EntryId};
-use crate::units::{Age, Bytes, Time};
+use super::below::Below;
+use crate::catalog::{AGE_BOUNDS, Catalog, EntryId, Seen};
+use crate::units::{Age, Bytes, Time, UnitError, UnitStyle};
 
 /// Which of its times says how old an entry is.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
@@ -20,14 +21,48 @@ pub enum AgeBy {
     Written,
     /// When it was last read. Volumes mounted with `noatime` do not keep it, with `relatime` to the day.
     Read,
+    /// When its inode was last changed: its contents, owner, mode or names.
+    Changed,
+    /// When it was made. Only a closer look tells it, and only where the volume keeps it.
+    Born,
 }
 
 impl AgeBy {
-    /// The time of an entry that is asked for, to the second.
-    pub fn of(self, catalog: &Catalog, id: EntryId) -> Time {
+    /// All there are.
+    pub const ALL: [Self; 4] = [Self::Written, Self::Read, Self::Changed, Self::Born];
+
+    /// The time of an entry that is asked for, to the second, if it is known.
+    pub fn of(self, catalog: &Catalog, id: EntryId) -> Option<Time> {
         match self {
-            Self::Written => catalog.modified(id),
-            Self::Read => catalog.accessed(id),
+            Self::Written => Some(catalog.modified(id)),
+            Self::Read => Some(catalog.accessed(id)),
+            Self::Changed => Some(catalog.changed(id)),
+            Self::Born => catalog.closer().and_then(|closer| closer.born(id)),
+        }
+    }
+
+    /// How old an entry is, if that is known.
+    pub fn age(self, catalog: &Catalog, id: EntryId) -> Option<Age> {
+        self.of(catalog, id).map(|time| time.age(catalog.now()))
+    }
+
+    /// The words for it.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Written => "last written",
+            Self::Read => "last read",
+            Self::Changed => "last changed",
+            Self::Born => "born",
+        }
+    }
+
+    /// The same as the end of a sentence that begins with when.
+    pub fn clause(self) -> &'static str {
+        match self {
+            Self::Written => "it was last written",
+            Self::Read => "it was last read",
+            Self::Changed => "its inode was last changed",
+            Self::Born => "it was made",
         }
     }
 }
@@ -49,12 +84,60 @@ impl Default for Classes {
 }
 
 impl Classes {
-    /// The class of a size and that of an age.
-    fn of(&self, size: Bytes, age: Age) -> (usize, usize) {
-        (
-            self.sizes.partition_point(|bound| *bound <= size),
-            self.ages.partition_point(|bound| *bound <= age),
-        )
+    /// Classes that end where these texts say, as in `1 MiB` and `90 d`; the usual ones where there is none.
+    ///
+    /// # Errors
+    ///
+    /// What is wrong: no size or age, or not in order.
+    pub fn of_texts(sizes: &[String], ages: &[String]) -> Result<Self, UnitError> {
+        let mut classes = Self::default();
+        let unordered = |text: &String| UnitError {
+            text: text.clone(),
+            expected: "classes in order, each ending after the one before it",
+        };
+        if !sizes.is_empty() {
+            classes.sizes =
+                sizes.iter().map(|text| Bytes::parse(text)).collect::<Result<_, _>>()?;
+        }
+        if !ages.is_empty() {
+            classes.ages = ages.iter().map(|text| Age::parse(text)).collect::<Result<_, _>>()?;
+        }
+        if let Some(place) = classes.sizes.windows(2).position(|pair| pair[0] >= pair[1]) {
+            return Err(unordered(&sizes[place + 1]));
+        }
+        if let Some(place) = classes.ages.windows(2).position(|pair| pair[0] >= pair[1]) {
+            return Err(unordered(&ages[place + 1]));
+        }
+        Ok(classes)
+    }
+
+    /// What a size class is called: where it ends.
+    pub fn size_words(&self, class: usize, style: UnitStyle) -> String {
+        match self.sizes.get(class) {
+            Some(bound) => format!("< {}", bound.shown(style).replace(".0 ", " ")),
+            None => "larger".to_owned(),
+        }
+    }
+
+    /// What an age class is called: where it ends; the one after the last has no age.
+    pub fn age_words(&self, class: usize) -> String {
+        match self.ages.get(class) {
+            Some(bound) => match bound.secs() {
+                // a year and not twelve months
+                secs if secs == Age::days(365).secs() => "< 1 y".to_owned(),
+                _ => format!("< {bound}"),
+            },
+            None if class == self.ages.len() => "older".to_owned(),
+            None => "not known".to_owned(),
+        }
+    }
+
+    fn of_size(&self, size: Bytes) -> usize {
+        self.sizes.partition_point(|bound| *bound <= size)
+    }
+
+    fn of_age(&self, age: Age) -> usize {
+        self.ages.partition_point(|bound| *bound <= age)
     }
 }
 
@@ -68,7 +151,7 @@ pub struct Cell {
 }
 
 impl Cell {
-    fn add(&mut self, other: Self) {
+    pub(super) fn add(&mut self, other: Self) {
         self.entries += other.entries;
         self.allocated += other.allocated;
     }
@@ -81,12 +164,14 @@ pub struct Matrix {
     pub classes: Classes,
     /// By size, then by age.
     pub cells: Vec<Vec<Cell>>,
+    /// By size: what has no age, because its time is not known.
+    pub not_known: Vec<Cell>,
 }
 
 impl Matrix {
     /// The sum of one size class.
     pub fn of_size(&self, size: usize) -> Cell {
-        sum(self.cells[size].iter())
+        sum(self.cells[size].iter().chain(&self.not_known[size..=size]))
     }
 
     /// The sum of one age class.
@@ -94,9 +179,14 @@ impl Matrix {
         sum(self.cells.iter().map(|row| &row[age]))
     }
 
+    /// The sum of what has no age.
+    pub fn of_no_age(&self) -> Cell {
+        sum(self.not_known.iter())
+    }
+
     /// The sum of all.
     pub fn whole(&self) -> Cell {
-        sum(self.cells.iter().flatten())
+        sum(self.cells.iter().flatten().chain(&self.not_known))
     }
 }
 
@@ -107,28 +197,43 @@ fn sum<'a>(cells: impl Iterator<Item = &'a Cell>) -> Cell {
     })
 }
 
-/// Sorts what a directory holds, itself included, into classes of size and age.
-pub fn matrix(catalog: &Catalog, at: EntryId, by: AgeBy, classes: Classes) -> Matrix {
-    let row = vec![Cell::default(); classes.ages.len() + 1];
-    let mut cells = vec![row; classes.sizes.len() + 1];
-    each_once(catalog, at, |id, allocated| {
-        let age = by.of(catalog, id).age(catalog.now());
-        let (size, age) = classes.of(allocated, age);
-        cells[size][age].add(Cell { entries: 1, allocated });
-    });
-    Matrix { classes, cells }
+/// Sorts what is shown of a directory, itself included, into classes of size and age.
+pub fn matrix(seen: Seen<'_>, at: EntryId, by: AgeBy, classes: Classes) -> Matrix {
+    let catalog = seen.catalog();
+    let columns = classes.ages.len() + 2;
+    let rows = classes.sizes.len() + 1;
+    // of each row the last cell is for what has no age
+    let cells = Below::new(seen, at).fold(
+        || vec![Cell::default(); columns * rows],
+        |cells, id, allocated| {
+            let size = classes.of_size(allocated);
+            let age = by.age(catalog, id).map_or(columns - 1, |age| classes.of_age(age));
+            cells[size * columns + age].add(Cell { entries: 1, allocated });
+        },
+        |cells, more| cells.iter_mut().zip(more).for_each(|(cell, more)| cell.add(more)),
+    );
+    let rows = || cells.chunks(columns);
+    let not_known = rows().map(|row| row[columns - 1]).collect();
+    let cells = rows().map(|row| row[..columns - 1].to_vec()).collect();
+    Matrix { classes, cells, not_known }
 }
 
-/// Tells every inode below a directory once, the directory included, with its own bytes on disk.
-fn each_once(catalog: &Catalog, at: EntryId, mut each: impl FnMut(EntryId, Bytes)) {
-    let mut seen = HashSet::new();
-    let mut open = vec![at];
-    while let Some(id) = open.pop() {
-        let again = catalog.is_multi_linked(id) && !seen.insert(catalog.device_and_inode(id));
-        if !again {
-            each(id, catalog.own_allocated(id));
-        }
-        open.extend(catalog.children(id));
+/// Classes of size and age that belong together; a size or age is in it if its number is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Block {
+    /// Where classes end.
+    pub classes: Classes,
+    /// Size classes.
+    pub sizes: std::ops::RangeInclusive<usize>,
+    /// Age classes; the one after the last is of what has no age.
+    pub ages: std::ops::RangeInclusive<usize>,
+}
+
+impl Block {
+    fn holds(&self, allocated: Bytes, age: Option<Age>) -> bool {
+        let last = self.classes.ages.len() + 1;
+        let age = age.map_or(last, |age| self.classes.of_age(age));
+        self.ages.contains(&age) && self.sizes.contains(&self.classes.of_size(allocated))
     }
 }
 
@@ -151,32 +256,85 @@ pub fn byte_years(allocated: Bytes, age: Age) -> f64 {
     allocated.get() as f64 * (age.secs() as f64 / YEAR)
 }
 
-/// The first `count` of all that is no directory below one, each inode once. Equal ones come as the scan
-/// met them.
+/// The files of a directory, or of a block of its matrix, in an order.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FileList {
+    /// The first of them.
+    pub first: Vec<EntryId>,
+    /// All that is no directory, each inode once.
+    pub whole: Cell,
+}
+
+/// The first `count` of all that is no directory and shown below one, each inode once. Equal ones come as the
+/// scan met them.
 pub fn first_files(
-    catalog: &Catalog,
+    seen: Seen<'_>,
     at: EntryId,
     order: FileOrder,
     by: AgeBy,
+    block: Option<&Block>,
     count: usize,
-) -> Vec<EntryId> {
+) -> FileList {
+    let catalog = seen.catalog();
     // the least on top, to be pushed out
-    let mut found: BinaryHeap<Reverse<(u128, Reverse<EntryId>)>> = BinaryHeap::new();
-    each_once(catalog, at, |id, allocated| {
-        if catalog.is_directory(id) {
-            return;
+    type Ranked = BinaryHeap<Reverse<(u128, Reverse<EntryId>)>>;
+    let keep = |found: &mut Ranked, one: Reverse<(u128, Reverse<EntryId>)>| {
+        if found.len() < count {
+            found.push(one);
+        } else if let Some(mut least) = found.peek_mut()
+            && least.0 < one.0
+        {
+            *least = one;
         }
-        let age = by.of(catalog, id).age(catalog.now()).secs();
-        let rank = match order {
-            FileOrder::Allocated => u128::from(allocated.get()),
-            FileOrder::Age => u128::from(age),
-            // to the byte and second: no two that differ are taken for equal
-            FileOrder::ByteYears => u128::from(allocated.get()) * u128::from(age),
-        };
-        found.push(Reverse((rank, Reverse(id))));
-        if found.len() > count {
-            found.pop();
+    };
+    let (found, whole) = Below::new(seen, at).fold(
+        || (Ranked::new(), Cell::default()),
+        |(found, whole), id, allocated| {
+            if catalog.is_directory(id) {
+                return;
+            }
+            let age = by.age(catalog, id);
+            if block.is_some_and(|block| !block.holds(allocated, age)) {
+                return;
+            }
+            whole.add(Cell { entries: 1, allocated });
+            let age = age.map_or(0, Age::secs);
+            let rank = match order {
+                FileOrder::Allocated => u128::from(allocated.get()),
+                FileOrder::Age => u128::from(age),
+                // to the byte and second: no two that differ are taken for equal
+                FileOrder::ByteYears => u128::from(allocated.get()) * u128::from(age),
+            };
+            keep(found, Reverse((rank, Reverse(id))));
+        },
+        |(found, whole), (more, sum)| {
+            whole.add(sum);
+            more.into_iter().for_each(|one| keep(found, one));
+        },
+    );
+    let first = found.into_sorted_vec().into_iter().map(|Reverse((_, Reverse(id)))| id).collect();
+    FileList { first, whole }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn classes_are_named_by_where_they_end_and_must_be_in_order() {
+        let classes = Classes::default();
+        assert_eq!((classes.age_words(0), classes.age_words(4)), ("< 1 d".into(), "< 1 y".into()));
+        assert_eq!(classes.age_words(classes.ages.len()), "older");
+        assert_eq!(classes.age_words(classes.ages.len() + 1), "not known");
+        assert_eq!(classes.size_words(1, UnitStyle::Binary), "< 1 MiB");
+        assert_eq!(classes.size_words(classes.sizes.len(), UnitStyle::Binary), "larger");
+        let texts =
+            |texts: &[&str]| texts.iter().map(|text| (*text).to_owned()).collect::<Vec<_>>();
+        let own = Classes::of_texts(&texts(&["4k", "1G"]), &texts(&["30d", "1y"])).unwrap();
+        assert_eq!((own.sizes.len(), own.ages.len()), (2, 2));
+        assert_eq!(Classes::of_texts(&[], &[]), Ok(Classes::default()));
+        for (sizes, ages) in [(&["1G", "4k"][..], &[][..]), (&[], &["1y", "1y"]), (&["x"], &[])] {
+            assert!(Classes::of_texts(&texts(sizes), &texts(ages)).is_err());
         }
-    });
-    found.into_sorted_vec().into_iter().map(|Reverse((_, Reverse(id)))| id).collect()
+    }
 }

@@ -2,9 +2,19 @@
 //! how large things are.
 
 mod ages;
+mod below;
+mod breakdown;
 mod evidence;
+mod map;
 mod protection;
 
-pub use ages::{AgeBy, Cell, Classes, FileOrder, Matrix, byte_years, first_files, matrix};
-pub use evidence::{Evidence, Verdict, gather};
+pub use ages::{
+    AgeBy, Block, Cell, Classes, FileList, FileOrder, Matrix, byte_years, first_files, matrix,
+};
+pub use breakdown::{Breakdown, BreakdownBy, Slice, SliceKey, breakdown};
+pub use evidence::{
+    Evidence, Generations, Ownership, Packages, Regenerable, Regenerables, Repository,
+    RepositoryState, Sources, Verdict, gather,
+};
+pub use map::{Area, AreaOf, MapShape, Place, map};
 pub use protection::{HOLDING_AREA_PREFIX, Protection};

@@ -29,9 +29,10 @@ struct Row {
     name_at: u32,
     mtime: u32,
     atime: u32,
+    ctime: u32,
     /// Place among the batch's owners.
     owner: u32,
-    kind: Kind,
+    mode: u16,
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -63,6 +64,27 @@ pub(super) struct Sums {
 }
 
 impl Sums {
+    pub(super) const NOTHING: Self = Self {
+        entries: 0,
+        allocated: 0,
+        apparent: 0,
+        exclusive: 0,
+        largest: 0,
+        newest: 0,
+        profile: [0.0; super::AGE_CLASSES],
+    };
+
+    /// Adds other sums.
+    pub(super) fn take_in(&mut self, more: &Self) {
+        self.entries += more.entries;
+        self.allocated = self.allocated.saturating_add(more.allocated);
+        self.apparent = self.apparent.saturating_add(more.apparent);
+        self.exclusive = self.exclusive.saturating_add(more.exclusive);
+        self.largest = self.largest.max(more.largest);
+        self.newest = self.newest.max(more.newest);
+        self.profile.iter_mut().zip(more.profile).for_each(|(sum, more)| *sum += more);
+    }
+
     pub(super) fn add(
         &mut self,
         scale: &AgeScale,
@@ -91,6 +113,8 @@ pub(super) struct Facts {
     pub(super) inode: u64,
     pub(super) mtime: u32,
     pub(super) atime: u32,
+    pub(super) ctime: u32,
+    pub(super) mode: u16,
     pub(super) owner: (u32, u32),
 }
 
@@ -103,6 +127,8 @@ impl From<&Stat> for Facts {
             inode: stat.ino,
             mtime: clamped(stat.mtime.sec),
             atime: clamped(stat.atime.sec),
+            ctime: clamped(stat.ctime.sec),
+            mode: stat.mode as u16,
             owner: (stat.uid, stat.gid),
         }
     }
@@ -154,7 +180,9 @@ impl Batch {
         self.directories.push(NewDirectory { place, reading: Reading::NotYet, device: None });
         let owner = self.owners.last().copied().unwrap_or((0, 0));
         let kind = Kind::Directory;
-        let facts = Facts { kind, blocks: 0, size: 0, inode: 0, mtime: 0, atime: 0, owner };
+        let mode = kind.mode_bits();
+        let facts =
+            Facts { kind, blocks: 0, size: 0, inode: 0, mtime: 0, atime: 0, ctime: 0, mode, owner };
         self.sums.entries += 1;
         self.push_row(name, &facts);
     }
@@ -218,8 +246,9 @@ impl Batch {
             name_at: self.names.len() as u32,
             mtime: facts.mtime,
             atime: facts.atime,
+            ctime: facts.ctime,
             owner: self.owners.len() as u32 - 1,
-            kind: facts.kind,
+            mode: facts.mode,
         });
         self.names.push(name.len() as u8);
         self.names.extend_from_slice(name);
@@ -312,6 +341,8 @@ impl Catalog {
         self.inode[at] = facts.inode;
         self.mtime[at] = facts.mtime;
         self.atime[at] = facts.atime;
+        self.ctime[at] = facts.ctime;
+        self.mode[at] = facts.mode;
         self.owner[at] = self.owner_number(facts.owner);
         let (row, device) = (self.row_number(id), self.device_number(device));
         self.directories[row].own_blocks = facts.blocks;
@@ -364,7 +395,8 @@ impl Catalog {
         self.inode.extend(rows.iter().map(|row| row.inode));
         self.mtime.extend(rows.iter().map(|row| row.mtime));
         self.atime.extend(rows.iter().map(|row| row.atime));
-        self.kind.extend(rows.iter().map(|row| row.kind));
+        self.ctime.extend(rows.iter().map(|row| row.ctime));
+        self.mode.extend(rows.iter().map(|row| row.mode));
         match batch.owners[..] {
             [one] => {
                 let number = self.owner_number(one);

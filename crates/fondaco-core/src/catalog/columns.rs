@@ -45,6 +45,10 @@ pub struct Columns {
     pub group: Vec<u32>,
     /// How far a directory was read, if not wholly.
     pub reading: Vec<Option<Reading>>,
+    /// Its mode with the type bits (`inode(7)`), if that was kept.
+    pub mode: Vec<Option<u32>>,
+    /// The day on which its inode was last changed, as `accessed`, if that was kept.
+    pub changed: Vec<Option<u32>>,
 }
 
 /// What a catalog is but its rows.
@@ -149,6 +153,8 @@ impl Catalog {
             columns.owner.push(facts.owner.0);
             columns.group.push(facts.owner.1);
             columns.reading.push(self.reading(id).filter(|reading| *reading != Reading::Done));
+            columns.mode.push(Some(u32::from(facts.mode)));
+            columns.changed.push(Some(facts.ctime / DAY));
         }
         columns
     }
@@ -244,8 +250,9 @@ impl Catalog {
         self.inode.reserve_exact(rows);
         self.mtime.reserve_exact(rows);
         self.atime.reserve_exact(rows);
+        self.ctime.reserve_exact(rows);
         self.owner.reserve_exact(rows);
-        self.kind.reserve_exact(rows);
+        self.mode.reserve_exact(rows);
     }
 
     /// Counts a row among the entries of its directory, which must follow each other.
@@ -271,12 +278,15 @@ impl Catalog {
         self.name_at.push(self.names.len() as u32);
         self.names.push(name.len() as u8);
         self.names.extend_from_slice(name);
-        self.kind.push(kind);
+        let mode = columns.mode[row].filter(|mode| Kind::of_mode(*mode) == kind);
+        self.mode.push(mode.map_or_else(|| kind.mode_bits(), |mode| mode as u16));
         self.size.push(columns.apparent[row]);
         self.inode.push(columns.inode[row].unwrap_or(0));
         self.mtime.push(columns.modified[row]);
         let accessed = columns.accessed[row].map(|day| day.saturating_mul(DAY));
         self.atime.push(accessed.unwrap_or(columns.modified[row]));
+        let changed = columns.changed[row].map(|day| day.saturating_mul(DAY));
+        self.ctime.push(changed.unwrap_or(columns.modified[row]));
         let owner = (columns.owner[row], columns.group[row]);
         // neighbours mostly have one owner
         let last = self.owner.last().map(|number| number & !MULTI_LINKED);

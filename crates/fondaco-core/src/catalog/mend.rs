@@ -173,6 +173,8 @@ impl Catalog {
             inode: self.inode[at],
             mtime: self.mtime[at],
             atime: self.atime[at],
+            ctime: self.ctime[at],
+            mode: self.mode[at],
             owner: self.owner(id),
         }
     }

@@ -9,11 +9,13 @@
 //! and is *exclusive* only where all of its names lie (`totals`).
 
 mod batch;
+mod closer;
 mod columns;
 mod excluded;
 mod finder;
 mod mend;
 mod ranking;
+mod seen;
 mod totals;
 
 use std::ffi::OsStr;
@@ -21,11 +23,13 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 pub use batch::{Batch, Full};
+pub use closer::Closer;
 pub use columns::{Circumstances, Columns, LinkedTable, Malformed, RowOrder};
 pub use excluded::ExcludedSums;
 pub use finder::Finder;
 pub use mend::Changes;
 pub use ranking::{Order, Ranking, Tail};
+pub use seen::{Seen, Selection};
 
 use excluded::Excluded;
 use rustc_hash::FxHashMap;
@@ -145,8 +149,10 @@ pub struct Catalog {
     inode: Vec<u64>,
     mtime: Vec<u32>,
     atime: Vec<u32>,
+    ctime: Vec<u32>,
     owner: Vec<u32>,
-    kind: Vec<Kind>,
+    /// `st_mode` with its type bits (`inode(7)`).
+    mode: Vec<u16>,
     names: Vec<u8>,
     directories: Vec<Directory>,
     devices: Vec<u64>,
@@ -158,6 +164,7 @@ pub struct Catalog {
     top: Option<EntryId>,
     unreadable: Vec<Unreadable>,
     excluded: Excluded,
+    closer: Option<Closer>,
     complete: bool,
     finished: bool,
 }
@@ -176,8 +183,9 @@ impl Catalog {
             inode: Vec::new(),
             mtime: Vec::new(),
             atime: Vec::new(),
+            ctime: Vec::new(),
             owner: Vec::new(),
-            kind: Vec::new(),
+            mode: Vec::new(),
             names: Vec::new(),
             directories: Vec::new(),
             devices: Vec::new(),
@@ -188,6 +196,7 @@ impl Catalog {
             top: None,
             unreadable: Vec::new(),
             excluded: Excluded::default(),
+            closer: None,
             complete: false,
             finished: false,
         }
@@ -263,6 +272,11 @@ impl Catalog {
         }
     }
 
+    /// The entry's own name; of a root nothing, for that has a path.
+    pub fn own_name(&self, id: EntryId) -> &[u8] {
+        self.name_bytes(id)
+    }
+
     fn name_bytes(&self, id: EntryId) -> &[u8] {
         let at = self.name_at[id.0 as usize] as usize;
         &self.names[at + 1..at + 1 + usize::from(self.names[at])]
@@ -277,6 +291,66 @@ impl Catalog {
             at = if self.is_root(id) { None } else { self.parent(id) };
         }
         names.iter().rev().collect()
+    }
+
+    /// The entry's path as seen from its root; nothing for the root itself.
+    pub fn path_below_root(&self, id: EntryId) -> PathBuf {
+        let mut names = Vec::new();
+        let mut at = id;
+        while !self.is_root(at)
+            && let Some(parent) = self.parent(at)
+        {
+            names.push(OsStr::from_bytes(self.name_bytes(at)));
+            at = parent;
+        }
+        names.iter().rev().collect()
+    }
+
+    /// How many levels the entry lies below its root.
+    pub fn depth(&self, id: EntryId) -> u32 {
+        let (mut depth, mut at) = (0, id);
+        while !self.is_root(at)
+            && let Some(parent) = self.parent(at)
+        {
+            (depth, at) = (depth + 1, parent);
+        }
+        depth
+    }
+
+    /// Whether a directory was wholly read and has nothing in it.
+    pub fn is_known_empty(&self, id: EntryId) -> bool {
+        self.row(id).is_some_and(|row| row.children == 0 && row.reading == Reading::Done)
+    }
+
+    /// Every pair of owner and group that an entry has.
+    pub fn owner_pairs(&self) -> &[(u32, u32)] {
+        &self.owners
+    }
+
+    /// How many names the inode has, for every entry of one that has several.
+    pub fn link_counts(&self) -> FxHashMap<u32, u32> {
+        let counts = self
+            .linked
+            .values()
+            .flat_map(|inode| inode.names.iter().map(|name| (*name, inode.links)));
+        counts.collect()
+    }
+
+    /// The other names of an entry's inode that the scan met, and how many it has in all.
+    pub fn names_of_inode(&self, id: EntryId) -> Option<(Vec<EntryId>, u32)> {
+        let inode =
+            self.linked.get(&self.device_and_inode(id)).filter(|_| self.is_multi_linked(id))?;
+        Some((inode.names.iter().map(|name| EntryId(*name)).collect(), inode.links))
+    }
+
+    /// What a closer look at every entry has shown, if there was one.
+    pub fn closer(&self) -> Option<&Closer> {
+        self.closer.as_ref()
+    }
+
+    /// Keeps what a closer look has shown.
+    pub fn set_closer(&mut self, closer: Closer) {
+        self.closer = Some(closer);
     }
 
     /// The entry at a path, if the scan met it.
@@ -299,7 +373,7 @@ impl Catalog {
 
     /// What it is.
     pub fn kind(&self, id: EntryId) -> Kind {
-        self.kind[id.0 as usize]
+        Kind::of_mode(u32::from(self.mode[id.0 as usize]))
     }
 
     /// Whether it is a directory.
@@ -383,6 +457,17 @@ impl Catalog {
         Time::at(i64::from(self.atime[id.0 as usize]))
     }
 
+    /// When the entry's inode itself was last changed, to the second, from 1970 to 2106; in a saved scan
+    /// to the day.
+    pub fn changed(&self, id: EntryId) -> Time {
+        Time::at(i64::from(self.ctime[id.0 as usize]))
+    }
+
+    /// Its mode, with the type bits (`inode(7)`).
+    pub fn mode(&self, id: EntryId) -> u32 {
+        u32::from(self.mode[id.0 as usize])
+    }
+
     /// Allocated bytes of the entry and all below it, by age.
     pub fn age_profile(&self, id: EntryId) -> AgeProfile {
         match self.row(id) {
@@ -428,7 +513,8 @@ impl Catalog {
         if let [only] = &self.roots[..]
             && only.entry == id
         {
-            let count = |kind| self.kind.iter().filter(|k| **k == kind).count() as u64;
+            let of = |mode: &&u16, kind| Kind::of_mode(u32::from(**mode)) == kind;
+            let count = |kind| self.mode.iter().filter(|mode| of(mode, kind)).count() as u64;
             return KindCounts {
                 files: count(Kind::File),
                 directories: count(Kind::Directory),

@@ -5,7 +5,7 @@ use std::collections::BinaryHeap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Catalog, EntryId};
+use super::{Catalog, EntryId, Seen};
 use crate::units::Bytes;
 
 /// What a ranking is ordered by; sizes and counts largest first, times newest first.
@@ -66,10 +66,22 @@ pub struct Tail {
 }
 
 impl Catalog {
+    /// As [`Seen::ranking`], of all there is.
+    pub fn ranking(&self, directory: EntryId, order: Order, limit: usize) -> Ranking {
+        self.whole().ranking(directory, order, limit)
+    }
+
+    /// As [`Seen::largest_below`], of all there is.
+    pub fn largest_below(&self, directory: EntryId, count: usize) -> Vec<EntryId> {
+        self.whole().largest_below(directory, count)
+    }
+}
+
+impl Seen<'_> {
     /// The first `limit` children of a directory in an order. Equal ones come by name.
     ///
     /// Only the part that is asked for is sorted, so a directory of a million is no burden.
-    pub fn ranking(&self, directory: EntryId, order: Order, limit: usize) -> Ranking {
+    pub fn ranking(self, directory: EntryId, order: Order, limit: usize) -> Ranking {
         let common = self.common_start(directory);
         let keys = self.children(directory).map(|id| self.key(id, order, common));
         let mut first = if limit <= SCREENFUL {
@@ -81,15 +93,19 @@ impl Catalog {
             keys
         };
         let rows: Vec<EntryId> = first.drain(..).map(|key| key.id).collect();
-        let children = self.children(directory);
-        let mut tail = Tail { children: (children.len() - rows.len()) as u64, ..Tail::default() };
+        let count = match self.is_narrowed() {
+            true => self.children(directory).count(),
+            false => self.catalog().children(directory).len(),
+        };
+        let mut tail = Tail { children: (count - rows.len()) as u64, ..Tail::default() };
         if tail.children > 0 {
             let sums = |ids: &mut dyn Iterator<Item = EntryId>| {
                 ids.fold((Bytes::ZERO, 0), |(bytes, entries), id| {
                     (bytes + self.allocated(id), entries + self.entries(id))
                 })
             };
-            let (all, shown) = (sums(&mut { children }), sums(&mut rows.iter().copied()));
+            let all = sums(&mut self.children(directory));
+            let shown = sums(&mut rows.iter().copied());
             tail.allocated = Bytes::new(all.0.get().saturating_sub(shown.0.get()));
             tail.entries = all.1 - shown.1;
         }
@@ -97,7 +113,7 @@ impl Catalog {
     }
 
     /// The first of many keys: they are kept in order while all are gone through.
-    fn first(&self, keys: impl Iterator<Item = Key>, limit: usize) -> Vec<Key> {
+    fn first(self, keys: impl Iterator<Item = Key>, limit: usize) -> Vec<Key> {
         let mut first: Vec<Key> = Vec::with_capacity(limit + 1);
         for key in keys {
             if first.len() == limit
@@ -113,8 +129,8 @@ impl Catalog {
     }
 
     /// How many bytes the names in a directory have in common at their beginning.
-    fn common_start(&self, directory: EntryId) -> usize {
-        let mut names = self.children(directory).map(|id| self.name_bytes(id));
+    fn common_start(self, directory: EntryId) -> usize {
+        let mut names = self.children(directory).map(|id| self.catalog().own_name(id));
         let Some(first) = names.next() else { return 0 };
         names.fold(first.len(), |common, name| {
             if name.starts_with(&first[..common]) {
@@ -124,7 +140,7 @@ impl Catalog {
         })
     }
 
-    fn key(&self, id: EntryId, order: Order, common: usize) -> Key {
+    fn key(self, id: EntryId, order: Order, common: usize) -> Key {
         // what is largest or newest comes first
         let rank = !match order {
             Order::Allocated => self.allocated(id).get(),
@@ -134,22 +150,22 @@ impl Catalog {
             Order::Name => 0,
         };
         let mut start = [0; 8];
-        let rest = &self.name_bytes(id)[common..];
+        let rest = &self.catalog().own_name(id)[common..];
         let length = rest.len().min(start.len());
         start[..length].copy_from_slice(&rest[..length]);
         Key { rank, start: u64::from_be_bytes(start), id }
     }
 
-    fn compare(&self, a: &Key, b: &Key) -> Ordering {
+    fn compare(self, a: &Key, b: &Key) -> Ordering {
         (a.rank, a.start)
             .cmp(&(b.rank, b.start))
-            .then_with(|| self.name_bytes(a.id).cmp(self.name_bytes(b.id)))
+            .then_with(|| self.catalog().own_name(a.id).cmp(self.catalog().own_name(b.id)))
     }
 
     /// The `count` largest entries below a directory that are not directories, largest first.
     ///
     /// Goes only into directories that hold one of them, the most promising first.
-    pub fn largest_below(&self, directory: EntryId, count: usize) -> Vec<EntryId> {
+    pub fn largest_below(self, directory: EntryId, count: usize) -> Vec<EntryId> {
         // the smallest on top, to be pushed out
         let mut found: BinaryHeap<Reverse<(Bytes, Reverse<EntryId>)>> = BinaryHeap::new();
         let mut open = BinaryHeap::from([(self.largest(directory), Reverse(directory))]);
@@ -164,7 +180,7 @@ impl Catalog {
                 if full && found.peek().is_some_and(|Reverse((least, _))| bytes <= *least) {
                     continue;
                 }
-                if self.is_directory(id) {
+                if self.catalog().is_directory(id) {
                     open.push((bytes, Reverse(id)));
                     continue;
                 }
@@ -175,12 +191,6 @@ impl Catalog {
             }
         }
         found.into_sorted_vec().into_iter().map(|Reverse((_, Reverse(id)))| id).collect()
-    }
-
-    /// Bytes on disk of the largest single thing below a directory that is no directory; of anything
-    /// else its own.
-    fn largest(&self, id: EntryId) -> Bytes {
-        self.row(id).map_or_else(|| self.allocated(id), |row| Bytes::new(row.largest))
     }
 }
 

@@ -3,14 +3,14 @@
 use std::ffi::OsStr;
 use std::fmt;
 use std::io;
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Component, Path, PathBuf};
 
 use rustix::fs::{Mode, OFlags, RenameFlags, ResolveFlags};
 use rustix::io::Errno;
 
-use super::stat::{Stat, stat_at, stat_descriptor};
+use super::stat::{Kind, Stat, stat_at, stat_descriptor};
 use crate::shown::Shown;
 
 /// What was being done when a call failed; completes "cannot …".
@@ -134,6 +134,33 @@ pub fn open_directory(parent: impl AsFd, name: impl rustix::path::Arg) -> io::Re
             Err(Errno::PERM) => rustix::fs::openat(&parent, name, flags, Mode::empty()),
             opened => opened,
         }
+    })
+    .map_err(Into::into)
+}
+
+/// Opens a directory's entry for reading if it is a regular file: nothing is waited for, no device is woken, no
+/// link followed, and the access time stays where the kernel allows that.
+///
+/// # Errors
+///
+/// As `openat(2)`; `EINVAL` if it is no regular file.
+pub fn open_file(parent: impl AsFd, name: impl rustix::path::Arg) -> io::Result<std::fs::File> {
+    name.into_with_c_str(|name| {
+        // a descriptor that cannot be read from wakes nothing; what it refers to stays the same
+        let path = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let found = rustix::fs::openat(&parent, name, path, Mode::empty())?;
+        let stat = stat_descriptor(&found);
+        let stat = stat.map_err(|error| Errno::from_io_error(&error).unwrap_or(Errno::IO))?;
+        if stat.kind != Kind::File {
+            return Err(Errno::INVAL);
+        }
+        let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC;
+        let place = format!("/proc/self/fd/{}", found.as_raw_fd());
+        let opened = match rustix::fs::open(&*place, flags | OFlags::NOATIME, Mode::empty()) {
+            Err(Errno::PERM) => rustix::fs::open(&*place, flags, Mode::empty()),
+            opened => opened,
+        };
+        Ok(std::fs::File::from(opened?))
     })
     .map_err(Into::into)
 }

@@ -17,6 +17,7 @@ mod mounts;
 mod open_files;
 mod private_mount;
 mod process;
+mod program;
 mod quota;
 mod read_dir;
 mod remove_tree;
@@ -24,7 +25,9 @@ mod space_map;
 mod stat;
 mod xfs;
 
-pub use beneath::{CallError, Op, PrivateDir, open_beneath, open_directory, open_root, parent_of};
+pub use beneath::{
+    CallError, Op, PrivateDir, open_beneath, open_directory, open_file, open_root, parent_of,
+};
 pub use btrfs::{
     BtrfsExtent, BtrfsExtents, BtrfsFiles, BtrfsSpace, BtrfsSums, btrfs_extents,
     btrfs_file_extents, btrfs_subvolume, btrfs_sums,
@@ -38,10 +41,11 @@ pub use machine::{
     effective_user, exposed_at, machine_id, own_descriptor_table, processor_time,
     raise_descriptor_limit, random_id,
 };
-pub use mounts::{Mount, mount_of, mounts};
+pub use mounts::{AccessTimes, Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};
 pub use private_mount::private_mount;
 pub use process::{Process, ProcessHandle};
+pub use program::{Output, output_within};
 pub use quota::{Quota, QuotaOf, quotas};
 pub use read_dir::{DirReader, Listed, RawEntry, ReadOrder};
 pub use space_map::{Owner, Piece, space_map};

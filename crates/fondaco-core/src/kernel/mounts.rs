@@ -23,10 +23,24 @@ pub struct Mount {
     pub mount_point: PathBuf,
     /// Whether it is mounted read-only.
     pub read_only: bool,
+    /// How it keeps times of reading.
+    pub access_times: AccessTimes,
     /// Type of the file system: `ext4`, `nfs4` …
     pub fs_type: String,
     /// The device, export or pseudo name it comes from.
     pub source: PathBuf,
+}
+
+/// How a mount keeps times of reading (`mount(8)`).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum AccessTimes {
+    /// Always (`strictatime`).
+    Strict,
+    /// Once a day, or when it was written since (`relatime`), which is usual.
+    #[default]
+    Relative,
+    /// Never (`noatime`, or mounted read-only).
+    Not,
 }
 
 /// All mounts that this process sees, in the kernel's order: a later one on the same mount point
@@ -64,7 +78,13 @@ fn parse_line(line: &[u8]) -> Option<Mount> {
     let super_options = next().unwrap_or_default();
     let read_only =
         [options, super_options].iter().any(|list| list.split(|b| *b == b',').any(|o| o == b"ro"));
-    Some(Mount { id, parent, dev, root, mount_point, read_only, fs_type, source })
+    let has = |option: &[u8]| options.split(|b| *b == b',').any(|o| o == option);
+    let access_times = match (has(b"noatime") || read_only, has(b"relatime")) {
+        (true, _) => AccessTimes::Not,
+        (false, true) => AccessTimes::Relative,
+        (false, false) => AccessTimes::Strict,
+    };
+    Some(Mount { id, parent, dev, root, mount_point, read_only, access_times, fs_type, source })
 }
 
 /// Undoes the octal escapes for space, tab, newline and backslash.
@@ -100,6 +120,7 @@ mod tests {
         assert_eq!(mount.root, Path::new("/part one"));
         assert_eq!(mount.mount_point, Path::new(OsStr::from_bytes(b"/mnt/tide\tgauge\\\xff")));
         assert!(mount.read_only);
+        assert_eq!(mount.access_times, AccessTimes::Not);
         assert_eq!(
             (mount.fs_type.as_str(), mount.source.as_path()),
             ("ext4", Path::new("/dev/sd a"))
@@ -116,6 +137,7 @@ mod tests {
             root: "/".into(),
             mount_point: at.into(),
             read_only: false,
+            access_times: AccessTimes::Relative,
             fs_type: "ext4".into(),
             source: "/dev/a".into(),
         };

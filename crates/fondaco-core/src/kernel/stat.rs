@@ -34,6 +34,16 @@ impl Kind {
         }
     }
 
+    /// The type bits of a mode; a special thing of which no more is known counts as a FIFO.
+    pub fn mode_bits(self) -> u16 {
+        match self {
+            Self::File => 0o100_000,
+            Self::Directory => 0o040_000,
+            Self::Link => 0o120_000,
+            Self::Special => 0o010_000,
+        }
+    }
+
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {
@@ -165,7 +175,7 @@ pub fn stat_at(directory: impl AsFd, name: impl rustix::path::Arg) -> io::Result
     Ok(Stat::of_statx(&rustix::fs::statx(directory, name, flags, wanted())?))
 }
 
-/// As [`stat_at`], with what a catalog keeps and no more: of the times only the last writing and reading.
+/// As [`stat_at`], with what a catalog keeps and no more: of the times not the birth.
 ///
 /// # Errors
 ///
@@ -200,7 +210,7 @@ pub fn stat_plain_at(
 }
 
 fn for_catalog() -> StatxFlags {
-    StatxFlags::BASIC_STATS.difference(StatxFlags::CTIME) | StatxFlags::MNT_ID
+    StatxFlags::BASIC_STATS | StatxFlags::MNT_ID
 }
 
 /// What an open descriptor refers to.

@@ -2,9 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
-use super::{Rule, RuleSet};
-use crate::catalog::{Catalog, EntryId};
+use super::RuleSet;
+use crate::catalog::{Catalog, EntryId, Selection};
 use crate::kernel::Kind;
+use crate::lens::Accounts;
 
 /// A file that a rule takes.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -35,20 +36,22 @@ impl RuleSet {
     }
 
     /// What the rules take below one root of a catalog. Ages count from the catalog's moment.
-    pub fn matches(&self, catalog: &Catalog, root: EntryId) -> TryOut {
+    pub fn matches(&self, catalog: &Catalog, root: EntryId, accounts: &dyn Accounts) -> TryOut {
         let at = catalog.path(root);
         let protect = self.protected_below(&at);
+        let selections: Vec<Selection> =
+            self.rules.iter().map(|rule| rule.lens.select(catalog, accounts)).collect();
         let mut found = TryOut { taken_before: vec![0; self.rules.len()], ..TryOut::default() };
-        let mut open = vec![(root, at.clone())];
-        while let Some((id, path)) = open.pop() {
-            open.extend(catalog.children(id).map(|id| (id, path.join(catalog.name(id)))));
+        let mut open = vec![root];
+        while let Some(id) = open.pop() {
+            open.extend(catalog.children(id));
             if catalog.kind(id) != Kind::File {
                 continue;
             }
-            let below = path.strip_prefix(&at).unwrap_or(&path);
-            let takes = |rule: &Rule| rule.takes(catalog, id, below, &path);
-            let mut taken_by = (0..self.rules.len()).filter(|rule| takes(&self.rules[*rule]));
+            let takes = |rule: &usize| catalog.seen(Some(&selections[*rule])).has(id);
+            let mut taken_by = (0..self.rules.len()).filter(takes);
             let Some(rule) = taken_by.next() else { continue };
+            let path = catalog.path(id);
             if protect.iter().any(|place| path.starts_with(place)) {
                 found.protected += 1;
                 continue;
@@ -61,22 +64,10 @@ impl RuleSet {
     }
 }
 
-impl Rule {
-    fn takes(&self, catalog: &Catalog, id: EntryId, below: &Path, path: &Path) -> bool {
-        let name = catalog.name(id);
-        let under = |place: &PathBuf| {
-            if place.is_absolute() { path.starts_with(place) } else { below.starts_with(place) }
-        };
-        self.larger.is_none_or(|limit| catalog.allocated(id) > limit)
-            && self.older.is_none_or(|limit| catalog.modified(id).age(catalog.now()) > limit)
-            && (self.under.is_empty() || self.under.iter().any(under))
-            && (self.names.is_empty() || self.names.iter().any(|p| p.matches(name, below)))
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::lens::tests::Few;
     use crate::scan::{Options, Scan};
     use crate::units::Time;
 
@@ -115,10 +106,10 @@ mod tests {
 
     /// Which file each rule takes, as `rule path`.
     fn taken(scan: &Scan, text: &str) -> (Vec<String>, TryOut) {
-        let rules = RuleSet::parse(Path::new("rules.toml"), text).unwrap();
+        let rules = RuleSet::parse(Path::new("rules.toml"), text, &Few).unwrap();
         let catalog = scan.catalog();
         let root = &catalog.roots()[0];
-        let tried = rules.matches(&catalog, root.entry);
+        let tried = rules.matches(&catalog, root.entry, &Few);
         let line = |found: &Match| {
             let below = found.path.strip_prefix(&root.path).unwrap();
             format!("{} {}", rules.rules[found.rule].title, below.display())
@@ -157,9 +148,16 @@ mod tests {
                     "r incoming/core.2464",
                 ],
             ),
-            ("older = \"61 d\"\nunder = \"incoming\"", &["r incoming/empty"]),
+            ("older = \"62 d\"\nunder = \"incoming\"", &["r incoming/empty"]),
             ("larger = \"0\"\nunder = \"nowhere\"", &[]),
             ("older = \"1 y\"\nprotect = [\"hydrophone\"]", &["r incoming/empty"]),
+            ("is = \"empty\"", &["r incoming/empty"]),
+            ("kind = [\"audio\"]\nnewer = \"7 d\"", &["r hydrophone/north/2041.wav"]),
+            (
+                "family = \"buoy.log\"\nlens = \"not newer:30d\"",
+                &["r logs/buoy.log.1", "r logs/buoy.log.2"],
+            ),
+            ("lens = \"under:incoming not is:empty\"", &["r incoming/core.2464"]),
         ];
         for (body, expected) in cases {
             let text = format!("[[rule]]\ntitle = \"r\"\naction = \"delete\"\n{body}\n");

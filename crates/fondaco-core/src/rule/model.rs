@@ -5,9 +5,8 @@ use std::path::{Path, PathBuf};
 use serde::Deserialize;
 use toml::Spanned;
 
-use crate::pattern::Pattern;
+use crate::lens::{Accounts, Lens, LensError, Word};
 use crate::shown::Shown;
-use crate::units::{Age, Bytes, UnitError};
 
 /// What is wrong with a rule file, and where.
 #[derive(Debug, thiserror::Error)]
@@ -47,10 +46,24 @@ struct RawFile {
 struct RawRule {
     title: Spanned<String>,
     action: DeedWord,
-    under: Option<Spanned<OneOrMore>>,
+    kind: Option<Spanned<OneOrMore>>,
+    ext: Option<Spanned<OneOrMore>>,
     name: Option<Spanned<OneOrMore>>,
-    older: Option<Spanned<String>>,
-    larger: Option<Spanned<String>>,
+    larger: Option<Spanned<OneOrMore>>,
+    smaller: Option<Spanned<OneOrMore>>,
+    older: Option<Spanned<OneOrMore>>,
+    newer: Option<Spanned<OneOrMore>>,
+    unread: Option<Spanned<OneOrMore>>,
+    owner: Option<Spanned<OneOrMore>>,
+    group: Option<Spanned<OneOrMore>>,
+    under: Option<Spanned<OneOrMore>>,
+    family: Option<Spanned<OneOrMore>>,
+    links: Option<Spanned<OneOrMore>>,
+    depth: Option<Spanned<OneOrMore>>,
+    length: Option<Spanned<OneOrMore>>,
+    is: Option<Spanned<OneOrMore>>,
+    /// A whole lens: what the fields cannot say.
+    lens: Option<Spanned<String>>,
     #[serde(default)]
     protect: Vec<Spanned<String>>,
     depot: Option<PathBuf>,
@@ -63,14 +76,28 @@ enum OneOrMore {
     More(Vec<String>),
 }
 
-/// The texts of a field, each with the place of the field.
-fn texts(field: Option<&Spanned<OneOrMore>>) -> Vec<Spanned<String>> {
-    let Some(field) = field else { return Vec::new() };
-    let list = match field.get_ref() {
-        OneOrMore::One(one) => std::slice::from_ref(one),
-        OneOrMore::More(more) => more,
-    };
-    list.iter().map(|text| Spanned::new(field.span(), text.clone())).collect()
+impl RawRule {
+    /// Its fields that are words of the lens.
+    fn words(&self) -> [(Word, Option<&Spanned<OneOrMore>>); 16] {
+        [
+            (Word::Kind, self.kind.as_ref()),
+            (Word::Ext, self.ext.as_ref()),
+            (Word::Name, self.name.as_ref()),
+            (Word::Larger, self.larger.as_ref()),
+            (Word::Smaller, self.smaller.as_ref()),
+            (Word::Older, self.older.as_ref()),
+            (Word::Newer, self.newer.as_ref()),
+            (Word::Unread, self.unread.as_ref()),
+            (Word::Owner, self.owner.as_ref()),
+            (Word::Group, self.group.as_ref()),
+            (Word::Under, self.under.as_ref()),
+            (Word::Family, self.family.as_ref()),
+            (Word::Links, self.links.as_ref()),
+            (Word::Depth, self.depth.as_ref()),
+            (Word::Length, self.length.as_ref()),
+            (Word::Is, self.is.as_ref()),
+        ]
+    }
 }
 
 /// One rule, ready to be tried.
@@ -80,15 +107,8 @@ pub struct Rule {
     pub title: String,
     /// What it does.
     pub action: DeedWord,
-    /// Directories that it looks below; all if empty. Relative ones start at the scanned root.
-    pub under: Vec<PathBuf>,
-    /// Patterns; one must match. Without a slash they are held against the name, with one against
-    /// the path from the scanned root.
-    pub names: Vec<Pattern>,
-    /// Takes only what was last written longer ago than this.
-    pub older: Option<Age>,
-    /// Takes only what has more bytes on disk than this.
-    pub larger: Option<Bytes>,
+    /// What it takes, of regular files.
+    pub lens: Lens,
     /// Where archives go, if the rule says so.
     pub depot: Option<PathBuf>,
 }
@@ -104,13 +124,18 @@ pub struct RuleSet {
 }
 
 impl RuleSet {
+    /// Whether a rule asks for what only a closer look at every entry tells.
+    pub fn wants_closer_look(&self) -> bool {
+        self.rules.iter().any(|rule| rule.lens.wants_closer_look())
+    }
+
     /// Reads a rule file; `file` is its name for messages.
     ///
     /// # Errors
     ///
     /// [`RuleError`] for the first thing that is wrong.
-    pub fn parse(file: &Path, text: &str) -> Result<Self, RuleError> {
-        let place = Place { file, text };
+    pub fn parse(file: &Path, text: &str, accounts: &dyn Accounts) -> Result<Self, RuleError> {
+        let place = Place { file, text, accounts };
         let raw: RawFile = toml::from_str(text).map_err(|error| {
             let at = error.span().map_or(0, |span| span.start);
             place.error(at, error.message())
@@ -129,6 +154,7 @@ impl RuleSet {
 struct Place<'a> {
     file: &'a Path,
     text: &'a str,
+    accounts: &'a dyn Accounts,
 }
 
 impl Place<'_> {
@@ -147,31 +173,43 @@ impl Place<'_> {
         if title.get_ref().trim().is_empty() {
             return Err(self.error(title.span().start, "a title says what the rule is for"));
         }
-        let names = texts(raw.name.as_ref());
-        if names.is_empty() && raw.older.is_none() && raw.larger.is_none() {
-            let message = "this rule would take every file: say `name`, `older` or `larger`";
+        let (mut lens, mut narrows) = (Lens::default(), false);
+        for (word, field) in raw.words() {
+            let Some(field) = field else { continue };
+            // below a directory lies all of it
+            narrows |= word != Word::Under;
+            let values = match field.get_ref() {
+                OneOrMore::One(one) => std::slice::from_ref(one),
+                OneOrMore::More(more) => more,
+            };
+            let term = Lens::of_word(word, values, self.accounts);
+            lens = lens.and(term.map_err(|error| self.error(field.span().start, error.message))?);
+        }
+        if let Some(field) = &raw.lens {
+            let term = Lens::parse(field.get_ref(), self.accounts);
+            let term = term.map_err(|error| self.lens_error(field, &error))?;
+            narrows |= !term.is_open();
+            lens = lens.and(term);
+        }
+        if !narrows {
+            let message =
+                "this rule would take every file: say `name`, `older`, `larger` or another word";
             return Err(self.error(title.span().start, message));
         }
-        let unit =
-            |at: &Spanned<String>, error: UnitError| self.error(at.span().start, error.to_string());
         Ok(Rule {
             title: title.get_ref().clone(),
             action: raw.action,
-            under: texts(raw.under.as_ref())
-                .iter()
-                .map(|at| self.path(at))
-                .collect::<Result<_, _>>()?,
-            names: names.iter().map(|at| self.pattern(at)).collect::<Result<_, _>>()?,
-            older: match &raw.older {
-                Some(at) => Some(Age::parse(at.get_ref()).map_err(|error| unit(at, error))?),
-                None => None,
-            },
-            larger: match &raw.larger {
-                Some(at) => Some(Bytes::parse(at.get_ref()).map_err(|error| unit(at, error))?),
-                None => None,
-            },
+            lens,
             depot: raw.depot.clone(),
         })
+    }
+
+    /// At the place in the lens, if that is written without escapes.
+    fn lens_error(&self, field: &Spanned<String>, error: &LensError) -> RuleError {
+        let span = field.span();
+        let plain = self.text.get(span.start + 1..span.end.saturating_sub(1));
+        let inside = if plain == Some(field.get_ref()) { 1 + error.at.start } else { 0 };
+        self.error(span.start + inside, error.message.clone())
     }
 
     fn path(&self, at: &Spanned<String>) -> Result<PathBuf, RuleError> {
@@ -182,15 +220,12 @@ impl Place<'_> {
         }
         Ok(path.components().collect())
     }
-
-    fn pattern(&self, at: &Spanned<String>) -> Result<Pattern, RuleError> {
-        Pattern::parse(at.get_ref()).map_err(|error| self.error(at.span().start, error.to_string()))
-    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::lens::tests::Few;
 
     #[test]
     fn what_is_wrong_in_a_rule_file_is_told_with_line_and_column() {
@@ -202,16 +237,20 @@ mod tests {
             ("name = \"[\"\n", 4, 8, "a name pattern"),
             ("name = 7\n", 4, 8, "a text or a list"),
             ("older = \"1 y\"\nunder = \"../x\"\n", 5, 9, "without `..`"),
+            ("lens = \"kind:audio older:soon\"\n", 4, 26, "an age such as"),
+            ("owner = \"nemo\"\n", 4, 9, "no user has this name"),
+            ("under = \"logs\"\n", 2, 9, "would take every file"),
             ("", 2, 9, "would take every file"),
             ("older = \n", 4, 9, ""),
         ];
         for (rest, line, column, words) in cases {
-            let error = RuleSet::parse(Path::new("r.toml"), &format!("{head}{rest}")).unwrap_err();
+            let error =
+                RuleSet::parse(Path::new("r.toml"), &format!("{head}{rest}"), &Few).unwrap_err();
             assert_eq!((error.line, error.column), (line, column), "{rest:?}: {error}");
             assert!(error.to_string().contains(words), "{error}");
         }
         let action = "[[rule]]\ntitle = \"x\"\naction = \"shred\"\nolder = \"1 y\"\n";
-        let error = RuleSet::parse(Path::new("r.toml"), action).unwrap_err();
+        let error = RuleSet::parse(Path::new("r.toml"), action, &Few).unwrap_err();
         assert!(error.to_string().contains("line 3") && error.message.contains("set-aside"));
     }
 }

@@ -12,7 +12,8 @@ use parquet::file::reader::{FileReader, SerializedFileReader};
 
 use super::SavedError;
 use super::schema::{
-    CHECKSUM, Column, DOCUMENT, DOCUMENT_KIND, Document, VERSION, kind_of, reading_of, schema,
+    CHECKSUM, COLUMNS_1, Column, DOCUMENT, DOCUMENT_KIND, Document, VERSION, kind_of, reading_of,
+    schema,
 };
 use crate::catalog::{Catalog, Circumstances, Columns, ExcludedSums, Unreadable};
 use crate::kernel::{CallError, Op};
@@ -73,7 +74,8 @@ fn footer(path: &Path, metadata: &ParquetMetaData) -> Result<Footer, SavedError>
         return Err(refused(format!("it is a {}", crate::shown::shown(&document.kind))));
     }
     let expected = schema().map_err(|error| refused(words(error)))?;
-    if about.schema().get_fields() != expected.get_fields() {
+    let columns = if version == 1 { COLUMNS_1 } else { Column::ALL.len() };
+    if about.schema().get_fields() != &expected.get_fields()[..columns] {
         return Err(refused("it has other columns".to_owned()));
     }
     Ok(Footer { document, text, checksum: value(CHECKSUM).unwrap_or_default() })
@@ -145,7 +147,8 @@ impl Opened {
         let rows = self.reader.metadata().row_group(group).num_rows();
         let rows = usize::try_from(rows).map_err(|_| ParquetError::General("no rows".into()))?;
         let reader = self.reader.get_row_group(group)?;
-        let numbered = Column::ALL.iter().enumerate();
+        let columns = self.reader.metadata().row_group(group).num_columns();
+        let numbered = Column::ALL.iter().enumerate().take(columns);
         let parts = numbered
             .map(|(number, column)| Ok((*column, take(reader.get_column_reader(number)?, rows)?)))
             .collect::<Result<Vec<_>, ParquetError>>()?;
@@ -194,6 +197,12 @@ fn together(parts: Vec<(Column, Part)>, rows: usize) -> Option<Columns> {
             (Column::Accessed, Part::Narrow(values, levels)) => {
                 columns.accessed = spread(values.into_iter().map(|v| v as u32), &levels);
             }
+            (Column::Mode, Part::Narrow(values, levels)) => {
+                columns.mode = spread(values.into_iter().map(|v| v as u32), &levels);
+            }
+            (Column::Changed, Part::Narrow(values, levels)) => {
+                columns.changed = spread(values.into_iter().map(|v| v as u32), &levels);
+            }
             (column, Part::Narrow(values, _)) => {
                 let place = match column {
                     Column::Links => &mut columns.links,
@@ -234,6 +243,9 @@ fn together(parts: Vec<(Column, Part)>, rows: usize) -> Option<Columns> {
         columns.names.extend_from_slice(name);
         columns.name_length.push(u8::try_from(name.len()).ok()?);
     }
+    // version 1 has neither
+    columns.mode.resize(rows, None);
+    columns.changed.resize(rows, None);
     let lengths = [
         columns.parent.len(),
         columns.name_length.len(),
@@ -271,6 +283,8 @@ fn append(whole: &mut Columns, mut more: Columns) {
     whole.owner.append(&mut more.owner);
     whole.group.append(&mut more.group);
     whole.reading.append(&mut more.reading);
+    whole.mode.append(&mut more.mode);
+    whole.changed.append(&mut more.changed);
 }
 
 fn unreadable(place: &super::schema::UnreadablePlace) -> Unreadable {

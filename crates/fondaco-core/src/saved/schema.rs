@@ -15,7 +15,9 @@ pub(super) const DOCUMENT: &str = "fondaco";
 /// The key of the checksum over all rows and the document.
 pub(super) const CHECKSUM: &str = "fondaco.blake3";
 /// The version of the form that is written and the newest that is read.
-pub(super) const VERSION: u32 = 1;
+pub(super) const VERSION: u32 = 2;
+/// How many columns version 1 has: the first of those below.
+pub(super) const COLUMNS_1: usize = 14;
 /// Rows that are put together and compressed at a time.
 pub(super) const GROUP: usize = 1 << 18;
 
@@ -35,6 +37,8 @@ message entry {
   required int32 owner (integer(32, false));
   required int32 group (integer(32, false));
   optional binary reading (string);
+  optional int32 mode (integer(32, false));
+  optional int32 changed (date);
 }";
 
 /// The columns in the order of the schema.
@@ -55,10 +59,12 @@ pub(super) enum Column {
     Owner,
     Group,
     Reading,
+    Mode,
+    Changed,
 }
 
 impl Column {
-    pub(super) const ALL: [Self; 14] = [
+    pub(super) const ALL: [Self; 16] = [
         Self::Parent,
         Self::Name,
         Self::NameBytes,
@@ -73,6 +79,8 @@ impl Column {
         Self::Owner,
         Self::Group,
         Self::Reading,
+        Self::Mode,
+        Self::Changed,
     ];
 }
 

@@ -89,6 +89,8 @@ fn put(column: Column, rows: &Columns, writer: &mut ColumnWriter<'_>) -> Result<
             let (values, levels) = match column {
                 Column::Parent => some_of(&rows.parent, |n| n as i32),
                 Column::Accessed => some_of(&rows.accessed, |n| n as i32),
+                Column::Mode => some_of(&rows.mode, |n| n as i32),
+                Column::Changed => some_of(&rows.changed, |n| n as i32),
                 Column::Links => (plain(&rows.links), None),
                 Column::Modified => (plain(&rows.modified), None),
                 Column::Owner => (plain(&rows.owner), None),

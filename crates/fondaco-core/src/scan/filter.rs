@@ -19,7 +19,7 @@ pub struct Filter {
     pub exclude: Vec<Pattern>,
     /// It must be one of these, if any is given.
     pub kinds: Vec<Kind>,
-    /// It must have more bytes on disk than this.
+    /// It must have so many bytes on disk or more.
     pub larger: Option<Bytes>,
     /// It must have fewer bytes on disk than this.
     pub smaller: Option<Bytes>,
@@ -51,7 +51,7 @@ impl Filter {
         (self.include.is_empty() || self.include.iter().any(matches))
             && !self.exclude.iter().any(matches)
             && (self.kinds.is_empty() || self.kinds.contains(&stat.kind))
-            && self.larger.is_none_or(|least| stat.allocated() > least)
+            && self.larger.is_none_or(|least| stat.allocated() >= least)
             && self.smaller.is_none_or(|most| stat.allocated() < most)
     }
 }

@@ -6,6 +6,7 @@
 //! kernel permits that, no links followed, no automounts triggered, no other volume entered
 //! unless asked.
 
+mod closer;
 mod filter;
 mod held;
 mod reconcile;
@@ -24,6 +25,7 @@ use crate::catalog::{Catalog, EntryId, Full};
 use crate::kernel::{self, CallError, Kind, Op};
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
+pub use closer::look_closer;
 pub use filter::Filter;
 pub use reconcile::{reconcile, replace};
 use walk::{Shared, Threads};

@@ -14,7 +14,7 @@ use serde::Serialize;
 
 pub use simulated::used_below;
 
-use crate::kernel::{self, Capacity, DeletedFile, Mount, Quota, capacity, quotas};
+use crate::kernel::{self, AccessTimes, Capacity, DeletedFile, Mount, Quota, capacity, quotas};
 use crate::state::State;
 use crate::units::{Bytes, Level};
 
@@ -74,6 +74,8 @@ pub struct Volume {
     pub class: Class,
     /// Nothing on it can be changed.
     pub read_only: bool,
+    /// How it keeps times of reading.
+    pub access_times: AccessTimes,
     /// Its device number, as the mount table has it.
     pub dev: u64,
     /// What part of the file system is mounted there: `/`, or a directory or subvolume of it.
@@ -299,6 +301,7 @@ fn from_mount(
         source: mount.source,
         fs_type: mount.fs_type,
         read_only: mount.read_only,
+        access_times: mount.access_times,
         dev: mount.dev,
         root: mount.root,
         also,
@@ -326,6 +329,7 @@ pub(crate) mod tests {
             fs_type: "ext4".into(),
             class: Class::Storage,
             read_only: false,
+            access_times: AccessTimes::Relative,
             dev: 0,
             root: "/".into(),
             also: Vec::new(),
@@ -353,6 +357,7 @@ pub(crate) mod tests {
             root: root.into(),
             mount_point: at.into(),
             read_only: id == 4,
+            access_times: AccessTimes::Relative,
             fs_type: "btrfs".into(),
             source: "/dev/a".into(),
         };

@@ -53,12 +53,15 @@ pub(super) fn volume(simulated: &SimulatedVolume, state: &State) -> Volume {
         }),
         Err(error) => Err(error.to_string()),
     };
+    let mounts = kernel::mounts().unwrap_or_default();
+    let mounted = kernel::mount_of(&simulated.path, &mounts);
     Volume {
         mount_point: simulated.path.clone(),
         source: simulated.path.clone(),
         fs_type: "simulated".to_owned(),
         class: Class::Simulated,
         read_only: false,
+        access_times: mounted.map(|mount| mount.access_times).unwrap_or_default(),
         dev: stat.map_or(0, |stat| stat.dev),
         root: "/".into(),
         also: Vec::new(),

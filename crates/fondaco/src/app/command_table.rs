@@ -2,6 +2,9 @@
 
 use std::fmt;
 
+use fondaco_core::analysis::BreakdownBy;
+
+use super::looking::Manner;
 use super::model::{Focus, Model, Station};
 
 /// Something the user can ask for.
@@ -41,6 +44,22 @@ pub enum Command {
     FinishRun,
     Purge,
     GoTo(Station),
+    Lens,
+    ShowAll,
+    Time,
+    Block,
+    CellLeft,
+    CellRight,
+    ToFiles,
+    Narrow,
+    NextProperty,
+    LastProperty,
+    ByContent,
+    ShowPlace,
+    PlanMany,
+    Map,
+    Files,
+    StopLook,
     Palette,
     Help,
     Quit,
@@ -123,7 +142,45 @@ fn in_list(model: &Model) -> bool {
 }
 
 fn on_entry(model: &Model) -> bool {
-    model.station == Station::Directories && model.directories.selected_entry().is_some()
+    model.subject().is_some()
+}
+
+/// On a station that looks at a scan.
+fn is_looking(model: &Model) -> bool {
+    let stations = [Station::Directories, Station::Ages, Station::Breakdown];
+    stations.contains(&model.station) && model.scan.catalog.is_some()
+}
+
+fn in_directory(model: &Model) -> bool {
+    model.station == Station::Directories && model.scan.catalog.is_some()
+}
+
+fn in_cascade(model: &Model) -> bool {
+    is_scanned(model) && model.looking.manner != Manner::Files
+}
+
+fn in_matrix(model: &Model) -> bool {
+    let has_matrix = model.looking.ages.matrix.is_some();
+    model.station == Station::Ages && model.focus != Focus::List && has_matrix
+}
+
+fn in_ages(model: &Model) -> bool {
+    model.station == Station::Ages && model.looking.ages.matrix.is_some()
+}
+
+fn in_breakdown(model: &Model) -> bool {
+    model.station == Station::Breakdown && model.looking.breakdown.found.is_some()
+}
+
+fn in_files(model: &Model) -> bool {
+    let on_directories = model.station == Station::Directories && !in_cascade(model);
+    let in_list = model.station == Station::Ages && model.focus == Focus::List;
+    (on_directories || in_list) && model.subject().is_some()
+}
+
+fn can_plan_many(model: &Model) -> bool {
+    let in_list = in_files(model) && model.station == Station::Directories;
+    (in_ages(model) && model.looking.ages.files.list.whole.entries > 0) || in_list
 }
 
 fn on_held(model: &Model) -> bool {
@@ -162,7 +219,9 @@ fn can_go_out(model: &Model) -> bool {
 fn can_enter(model: &Model) -> bool {
     match model.station {
         Station::Volumes => model.selected_volume().is_some(),
-        Station::Directories => model.directories.can_enter() || in_trail(model),
+        Station::Directories => {
+            in_trail(model) || (in_cascade(model) && model.directories.can_enter())
+        }
         Station::Journal => model.journal.open.is_none() && model.selected_run().is_some(),
         _ => false,
     }
@@ -222,6 +281,38 @@ pub static COMMANDS: &[Row] = &[
         "do what is planned, after the number of actions has been typed"),
     row(Command::ChangeDeed, "change", &[Key::Char('c')], 3, on_plan,
         "choose something else to be done with the target"),
+    row(Command::Narrow, "narrow to it", &[Key::Enter], 2, |m| in_matrix(m) || in_breakdown(m),
+        "put the selected classes or slice into the lens"),
+    row(Command::ShowPlace, "where it lies", &[Key::Enter], 2, in_files,
+        "go to the directory that holds the file"),
+    row(Command::PlanMany, "plan all", &[Key::Char('A')], 3, can_plan_many,
+        "choose what is to be done with all files of the list or of the selected classes"),
+    row(Command::Lens, "lens", &[Key::Char('/')], 4, is_looking,
+        "show only what passes, by kind, name, size, age, owner and more; Tab completes"),
+    row(Command::ShowAll, "show all", &[Key::Char('a')], 3, |m| is_looking(m) && !m.looking.lens.text.is_empty(),
+        "take the lens off"),
+    row(Command::Map, "map", &[Key::Char('m')], 5, in_directory,
+        "show the directory as areas within areas, shaded by age; once more: as stairs"),
+    row(Command::Files, "files", &[Key::Char('l')], 5, in_directory,
+        "list the largest or stalest files however deep they lie; once more: as stairs"),
+    row(Command::Time, "time", &[Key::Char('t')], 5, in_ages,
+        "count age from the last writing, reading, change of the inode, or from birth"),
+    row(Command::Block, "block", &[Key::Char('b')], 6, in_matrix,
+        "begin a block of classes here, or end it"),
+    row(Command::CellLeft, "left", &[Key::Left], 0, in_matrix,
+        "select the cell to the left"),
+    row(Command::CellRight, "right", &[Key::Right], 0, in_matrix,
+        "select the cell to the right"),
+    row(Command::ToFiles, "to the files", &[Key::Tab], 4, in_ages,
+        "go between the classes and their files"),
+    row(Command::NextProperty, "next property", &[Key::Right], 3, in_breakdown,
+        "break down by the next property"),
+    row(Command::LastProperty, "last property", &[Key::Left], 0, in_breakdown,
+        "break down by the property before"),
+    row(Command::ByContent, "by contents", &[Key::Char('c')], 6, |m| in_breakdown(m) && m.looking.breakdown.by == BreakdownBy::Kind,
+        "read the beginning of files whose ending tells nothing, and sort them by it"),
+    row(Command::StopLook, "stop looking", &[Key::Char('S')], 1, |m| m.looking.closer.is_some() && !m.scan.can_stop() && !m.run.can_stop(),
+        "end the closer look; what it has found so far is forgotten"),
     row(Command::TakeOff, "take off", &[Key::Char(' '), Key::Delete], 4, on_plan,
         "take the action off the plan"),
     row(Command::StopRun, "stop the run", &[Key::Char('S')], 1, |m| m.run.can_stop(),
@@ -239,8 +330,8 @@ pub static COMMANDS: &[Row] = &[
     row(Command::StopScan, "stop the scan", &[Key::Char('S')], 1, |m| m.scan.can_stop() && !m.run.can_stop(),
         "end the scan; what is known stays"),
     row(Command::Order, "order", &[Key::Char('o')], 5, is_scanned,
-        "order by allocated, apparent, entries, newest or name"),
-    row(Command::FindName, "find a name", &[Key::Char('f')], 7, is_scanned,
+        "order entries by allocated, apparent, entries, newest or name; files by size, age or byte-years"),
+    row(Command::FindName, "find a name", &[Key::Char('f')], 7, in_cascade,
         "jump to the first name that begins with what is typed"),
     row(Command::TypePath, "type a path", &[Key::Char('p')], 4, |m| matches!(m.station, Station::Volumes | Station::Directories),
         "scan a directory that is typed in"),

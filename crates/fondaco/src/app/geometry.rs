@@ -56,6 +56,27 @@ pub fn frame((columns, rows): (u16, u16)) -> Option<Frame> {
     frame(line(3, 1), line(top, height), line(top + height + 1, below))
 }
 
+/// Where the map is drawn: the panel without its heading and legend.
+pub fn map_place(model: &Model) -> Option<Rect> {
+    let panel = frame(model.size)?.panel;
+    let height = panel.height.saturating_sub(2);
+    Some(Rect { x: panel.x + 1, y: panel.y + 1, width: panel.width.saturating_sub(1), height })
+}
+
+/// How many lines a row of the matrix has, its sums included; and how many files fit below it.
+pub fn ages_rows(model: &Model) -> (u16, u16) {
+    let height = frame(model.size).map_or(0, |frame| frame.panel.height);
+    let rows = model.looking.ages.matrix.as_ref().map_or(7, |matrix| matrix.cells.len() as u16 + 1);
+    // two lines above the matrix, two between it and the files
+    let lines = if height >= 2 * rows + 12 { 2 } else { 1 };
+    (lines, height.saturating_sub(2 + lines * rows + 2))
+}
+
+/// How many files fit below the matrix.
+pub fn ages_list_rows(model: &Model) -> usize {
+    usize::from(ages_rows(model).1)
+}
+
 /// How many rows of its list the station at hand can show.
 pub fn list_rows(model: &Model) -> usize {
     let Some(frame) = frame(model.size) else { return 1 };
@@ -63,6 +84,7 @@ pub fn list_rows(model: &Model) -> usize {
         Station::Plan => 5,
         Station::Journal => 3,
         Station::Leftovers => 6,
+        Station::Breakdown => 4,
         _ => 1,
     };
     usize::from(frame.panel.height.saturating_sub(taken)).max(1)

@@ -63,6 +63,8 @@ impl Input {
                 self.clicked = (!double).then(|| (Instant::now(), at.0, at.1));
                 match hits.at(at.0, at.1)? {
                     Target::Row(row) => Some(Message::Click { row, double }),
+                    Target::Cell(row, column) => Some(Message::ClickCell(row, column)),
+                    Target::Entry(id) => Some(Message::ClickEntry { id, double }),
                     Target::Command(command) => Some(Message::Command(command)),
                     Target::Station(station) => Some(Message::Command(Command::GoTo(station))),
                 }

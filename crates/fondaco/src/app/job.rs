@@ -2,13 +2,15 @@
 
 use std::cell::Cell;
 use std::ops::ControlFlow;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 
-use fondaco_core::analysis::{Protection, gather};
+use fondaco_core::analysis::{
+    FileOrder, Packages, Protection, Regenerables, Sources, first_files, gather,
+};
 use fondaco_core::books::{Books, books, settle_writes};
 use fondaco_core::carry_out::{
     CarryOutError, Figures, Journal, RunSummary, Watch, carry_out, finish, purge, put_back,
@@ -18,6 +20,7 @@ use fondaco_core::catalog::Catalog;
 use fondaco_core::history::{History, Outlook};
 use fondaco_core::kernel::{CallError, DeletedFiles, OpenFiles, stat_path};
 use fondaco_core::plan::{Plan, Refusal, survey_with_open};
+use fondaco_core::rule::RuleSet;
 use fondaco_core::saved::{self, SavedScan};
 use fondaco_core::scan::{Options, Scan, ScanError, reconcile, replace};
 use fondaco_core::shown::Shown;
@@ -26,13 +29,16 @@ use fondaco_core::units::{Bytes, Time};
 use fondaco_core::volume::{Volume, interfaces, volume_of, volumes};
 
 use super::input::Event;
-use super::message::{Job, Message};
+use super::look_job::{Question, answer_all};
+use super::message::{Job, ManyFiles, Message};
 use super::model::SavedRow;
 
 /// Starts jobs. Dropping it lets a scan end; a run goes on to its next safe point.
 pub struct Jobs {
     messages: Sender<Event>,
     evidence: Sender<Job>,
+    questions: Sender<Question>,
+    stop_look: Arc<AtomicBool>,
     scan: Arc<Mutex<Option<Arc<Scan>>>>,
     stop_run: Arc<AtomicBool>,
 }
@@ -43,7 +49,12 @@ impl Jobs {
         let (evidence, requests) = channel();
         let reports = messages.clone();
         std::thread::spawn(move || answer_for_evidence(&requests, &reports));
-        Self { messages, evidence, scan: Arc::default(), stop_run: Arc::default() }
+        let (questions, asked) = channel();
+        let stop_look = Arc::new(AtomicBool::new(false));
+        let (reports, stop) = (messages.clone(), Arc::clone(&stop_look));
+        std::thread::spawn(move || answer_all(&asked, &reports, &stop));
+        let (scan, stop_run) = (Arc::default(), Arc::default());
+        Self { messages, evidence, questions, stop_look, scan, stop_run }
     }
 
     /// Starts one.
@@ -55,6 +66,11 @@ impl Jobs {
                 }
             }
             Job::StopRun => self.stop_run.store(true, Relaxed),
+            Job::StopLook => self.stop_look.store(true, Relaxed),
+            Job::Ask(question) => {
+                // the thread lives as long as we do
+                let _ = self.questions.send(*question);
+            }
             Job::Evidence { .. } => {
                 // the thread lives as long as we do
                 let _ = self.evidence.send(job);
@@ -159,7 +175,8 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
         Job::Settle(state) => Message::Settled(settle(&state, Time::now()).map_err(words)),
         Job::Finish(run, state) => finish_run(run, &state, messages, stop),
         Job::Save(state) => Message::Saved(state.save().map_err(words)),
-        Job::StopScan | Job::StopRun | Job::Evidence { .. } => return,
+        Job::SurveyMany(many) => survey_many(*many),
+        Job::StopScan | Job::StopRun | Job::StopLook | Job::Ask(_) | Job::Evidence { .. } => return,
     };
     send(messages, message);
 }
@@ -181,6 +198,37 @@ fn ask_volumes(state: &State) -> Message {
     );
     let held = DeletedFiles::collect(now);
     Message::Volumes { volumes, outlooks, held, interfaces: interfaces() }
+}
+
+/// Looks closely at every name of every chosen file: an inode is freed only with the last of its names.
+fn survey_many(many: ManyFiles) -> Message {
+    let catalog = many.catalog.read().unwrap_or_else(PoisonError::into_inner);
+    let seen = catalog.seen(many.selection.as_deref());
+    let order = FileOrder::Allocated;
+    let found = first_files(seen, many.at, order, many.by, many.block.as_ref(), usize::MAX);
+    let above = catalog.path(many.at);
+    let mut paths: Vec<_> = found.first.iter().map(|id| catalog.path(*id)).collect();
+    for id in &found.first {
+        let names = catalog.names_of_inode(*id).map_or(Vec::new(), |(names, _)| names);
+        let others = names.into_iter().filter(|name| name != id && seen.has(*name));
+        paths.extend(others.map(|name| catalog.path(name)).filter(|path| path.starts_with(&above)));
+    }
+    drop(catalog);
+    let (open, protection) = (OpenFiles::collect(Time::now()), Protection::of_system(&many.state));
+    let survey = |path: PathBuf| {
+        let outcome = match protection.reason(&path) {
+            Some(reason) => Err(Refusal::Protected { path: path.clone(), reason }),
+            None => survey_with_open(&path, &open),
+        };
+        (path, outcome)
+    };
+    let reason = match (&many.block, many.lens.is_empty()) {
+        (Some(_), true) => "by hand, from Ages".to_owned(),
+        (None, true) => "by hand, from the list of files".to_owned(),
+        (_, false) => format!("by hand, lens {}", many.lens),
+    };
+    let surveyed = paths.into_iter().map(survey).collect();
+    Message::SurveyedMany { scan: many.scan, deed: many.deed, reason, surveyed }
 }
 
 /// The device of the directory that a new file would lie in, or why it cannot.
@@ -335,11 +383,14 @@ fn rest_of(run: i64, state: &State) -> Result<Plan, CarryOutError> {
     rest.ok_or(CarryOutError::NothingLeft(run))
 }
 
-/// Answers the newest request only: while one is worked on, the selection may move many times.
-/// Open files are collected at most every few seconds.
+/// Answers the newest request only: while one is worked on, the selection may move many times. What is known
+/// at once is told at once; then others are asked, unless the selection has moved on. Open files are collected
+/// at most every few seconds, packages once.
 fn answer_for_evidence(requests: &Receiver<Job>, messages: &Sender<Event>) {
     let mut open: Option<OpenFiles> = None;
-    while let Ok(mut request) = requests.recv() {
+    let mut packages: Option<Packages> = None;
+    let mut next = None;
+    while let Some(mut request) = next.take().or_else(|| requests.recv().ok()) {
         while let Ok(newer) = requests.try_recv() {
             request = newer;
         }
@@ -348,11 +399,29 @@ fn answer_for_evidence(requests: &Receiver<Job>, messages: &Sender<Event>) {
         let fresh = open.take().filter(|open| time.sec - open.taken.sec < 5);
         let collected = fresh.unwrap_or_else(|| OpenFiles::collect(time));
         let protection = Protection::of_system(&state);
-        let evidence = {
+        let own = std::fs::read_to_string(state.regenerable_file()).ok();
+        let (regenerables, _) = Regenerables::with(own.as_deref());
+        let rules = std::fs::read_to_string(state.rules_file()).ok();
+        let rules = rules.and_then(|text| RuleSet::parse(&state.rules_file(), &text, &state).ok());
+        let mut evidence = {
             let catalog = catalog.read().unwrap_or_else(PoisonError::into_inner);
-            gather(&catalog, id, &state, &protection, &collected, now)
+            let sources = Sources {
+                state: &state,
+                protection: &protection,
+                open: &collected,
+                regenerables: &regenerables,
+                rules: rules.as_ref(),
+                now,
+            };
+            gather(&catalog, id, &sources)
         };
         open = Some(collected);
-        send(messages, Message::Evidence { number, id, evidence: Box::new(evidence) });
+        send(messages, Message::Evidence { number, id, evidence: Box::new(evidence.clone()) });
+        next = requests.try_recv().ok();
+        if next.is_none() {
+            let packages = packages.get_or_insert_with(|| Packages::of_system(Path::new("/")));
+            evidence.complete(packages);
+            send(messages, Message::Evidence { number, id, evidence: Box::new(evidence) });
+        }
     }
 }

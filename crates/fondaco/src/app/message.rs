@@ -3,21 +3,22 @@
 use std::path::PathBuf;
 use std::sync::{Arc, RwLock};
 
-use fondaco_core::analysis::Evidence;
+use fondaco_core::analysis::{AgeBy, Block, Evidence};
 use fondaco_core::books::Books;
 use fondaco_core::carry_out::{
     EntryRecord, Figures, Rehearsal, Returned, RunRecord, RunSummary, Settled,
 };
-use fondaco_core::catalog::{Catalog, EntryId};
+use fondaco_core::catalog::{Catalog, EntryId, Selection};
 use fondaco_core::history::Outlook;
 use fondaco_core::kernel::DeletedFiles;
-use fondaco_core::plan::{Plan, Refusal, Survey};
+use fondaco_core::plan::{Deed, Plan, Refusal, Survey};
 use fondaco_core::scan::Progress;
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
 use fondaco_core::volume::Volume;
 
 use super::command_table::{Command, Key};
+use super::look_job::{Answer, Question};
 use super::model::SavedRow;
 
 /// Something that happened.
@@ -29,6 +30,15 @@ pub enum Message {
     Paste(String),
     /// A command was chosen with the mouse.
     Command(Command),
+    /// A cell of the matrix was clicked: row and column.
+    ClickCell(usize, usize),
+    /// An area of the map was clicked.
+    ClickEntry {
+        /// Of which entry.
+        id: EntryId,
+        /// For the second time in short order.
+        double: bool,
+    },
     /// A row of the list was clicked.
     Click {
         /// Which.
@@ -124,6 +134,26 @@ pub enum Message {
         /// What.
         evidence: Box<Evidence>,
     },
+    /// A question about the scan has been answered.
+    Answered {
+        /// About which scan.
+        scan: u64,
+        /// Which question of its sort.
+        number: u64,
+        /// What is said.
+        answer: Answer,
+    },
+    /// Many files that are to be planned have been looked at closely.
+    SurveyedMany {
+        /// Of which scan.
+        scan: u64,
+        /// What is to be done with them.
+        deed: Deed,
+        /// Why.
+        reason: String,
+        /// Each with what was found.
+        surveyed: Vec<(PathBuf, Result<Survey, Refusal>)>,
+    },
     /// A place for a copy of a held file has been looked at.
     Place {
         /// Of which file, by device and inode.
@@ -163,6 +193,29 @@ pub enum Message {
     Settled(Result<Vec<Settled>, String>),
     /// A setting has been kept, or not.
     Saved(Result<(), String>),
+}
+
+/// Files of a directory that are to be planned together.
+#[derive(Debug)]
+pub struct ManyFiles {
+    /// Of which scan.
+    pub scan: u64,
+    /// The scan.
+    pub catalog: Arc<RwLock<Catalog>>,
+    /// What the lens chooses of it.
+    pub selection: Option<Arc<Selection>>,
+    /// Below this directory.
+    pub at: EntryId,
+    /// Which time counts as age.
+    pub by: AgeBy,
+    /// Of these classes; all if there is none.
+    pub block: Option<Block>,
+    /// What is to be done with them.
+    pub deed: Deed,
+    /// The lens in words.
+    pub lens: String,
+    /// Protected places.
+    pub state: State,
 }
 
 /// Something to be done away from the screen.
@@ -224,6 +277,12 @@ pub enum Job {
     Forget(u64, State),
     /// Look at a place for a copy of a held file: whose, where to, whether the plan has it already.
     FindPlace((u64, u64), PathBuf, bool),
+    /// Find out something about the scan.
+    Ask(Box<Question>),
+    /// End a closer look.
+    StopLook,
+    /// Look closely at many files, to plan them.
+    SurveyMany(Box<ManyFiles>),
     /// Look closely at something that was planned.
     Survey(PathBuf, State),
     /// Find out what is known about an entry.

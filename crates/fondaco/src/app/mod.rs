@@ -8,6 +8,8 @@ mod command_table;
 pub mod geometry;
 mod input;
 mod job;
+mod look_job;
+pub mod looking;
 mod message;
 pub mod model;
 #[cfg(test)]

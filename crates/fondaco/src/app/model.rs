@@ -4,7 +4,7 @@ use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, RwLock};
 
-use fondaco_core::analysis::Evidence;
+use fondaco_core::analysis::{Evidence, Slice};
 use fondaco_core::books::Books;
 use fondaco_core::carry_out::{EntryRecord, EntryState, Figures, Rehearsal, RunRecord, RunSummary};
 use fondaco_core::catalog::{AgeProfile, Catalog, EntryId, Order, Tail};
@@ -16,6 +16,8 @@ use fondaco_core::scan::Progress;
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, UnitStyle};
 use fondaco_core::volume::{Class, Volume};
+
+use super::looking::{Looking, Manner};
 
 /// A stop on the route of the work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -78,8 +80,6 @@ impl Station {
     /// Of a station that this version does not have yet: what it will be.
     pub fn will_be(self) -> Option<&'static str> {
         match self {
-            Self::Ages => Some("how old against how large, as a matrix to choose from"),
-            Self::Breakdown => Some("bytes by kind, extension, owner, group and name family"),
             Self::Duplicates => Some("same contents, and which tree is contained in which"),
             Self::Rules => Some(
                 "rules edited and tried on screen; today: fondaco plan --rules FILE PATH -o plan.json",
@@ -99,6 +99,8 @@ pub enum Focus {
     Trail,
     /// The books below the volumes.
     Books,
+    /// The files below the matrix.
+    List,
 }
 
 /// How grave a notice is.
@@ -162,8 +164,12 @@ pub struct Directories {
     pub path: PathBuf,
     /// The one above it, if the scan has it.
     pub parent: Option<EntryId>,
-    /// Its bytes on disk.
+    /// Bytes on disk of what is shown of it.
     pub whole: Bytes,
+    /// Entries that are shown of it.
+    pub entries: u64,
+    /// The same of all there is in it, whatever the lens.
+    pub all: (Bytes, u64),
     /// Its entries in order, as many as are listed one by one.
     pub ids: Vec<EntryId>,
     /// Those of them that are on the screen, from `offset` on.
@@ -409,6 +415,17 @@ pub enum Overlay {
         /// It is on the plan already, and is changed.
         changes: bool,
     },
+    /// What is to be done with many files.
+    ChooseForMany {
+        /// How many.
+        count: u64,
+        /// Their bytes on disk.
+        bytes: Bytes,
+        /// What can be done, the safest first.
+        deeds: Vec<Deed>,
+        /// Which deed is selected.
+        cursor: usize,
+    },
     /// A word or number that must be typed.
     Ask {
         /// What for.
@@ -512,6 +529,8 @@ pub struct Model {
     pub scan: ScanState,
     /// The Directories station.
     pub directories: Directories,
+    /// Lens, ages, breakdown, files and map.
+    pub looking: Looking,
     /// What is planned.
     pub draft: Draft,
     /// The selected action.
@@ -555,6 +574,7 @@ impl Model {
             asked_in_vain: BTreeSet::new(),
             scan: ScanState::default(),
             directories: Directories::default(),
+            looking: Looking::default(),
             draft: Draft::default(),
             plan_cursor: 0,
             run: Run::default(),
@@ -580,7 +600,18 @@ impl Model {
                 _ => self.volumes.len(),
             },
             Station::Leftovers => self.held.files.len(),
-            Station::Directories => self.directories.length(),
+            Station::Directories => match self.looking.manner {
+                Manner::Files => self.looking.files.files.list.first.len(),
+                _ => self.directories.length(),
+            },
+            Station::Ages => match (self.focus, &self.looking.ages.matrix) {
+                (Focus::List, _) => self.looking.ages.files.list.first.len(),
+                (_, Some(matrix)) => matrix.cells.len() + 1,
+                (_, None) => 0,
+            },
+            Station::Breakdown => {
+                self.looking.breakdown.found.as_ref().map_or(0, |found| found.slices.len())
+            }
             Station::Plan => self.draft.planned().len(),
             Station::Journal => match &self.journal.open {
                 Some(open) => open.entries.len(),
@@ -596,13 +627,34 @@ impl Model {
             Station::Volumes if self.focus == Focus::Books => self.books.cursor,
             Station::Volumes => self.volume_cursor,
             Station::Leftovers => self.held_cursor,
-            Station::Directories => self.directories.cursor().unwrap_or(0),
+            Station::Directories => match self.looking.manner {
+                Manner::Files => self.looking.files.files.cursor,
+                _ => self.directories.cursor().unwrap_or(0),
+            },
+            Station::Ages if self.focus == Focus::List => self.looking.ages.files.cursor,
+            Station::Ages => self.looking.ages.cursor.row,
+            Station::Breakdown => self.looking.breakdown.cursor,
             Station::Plan => self.plan_cursor,
             Station::Journal => {
                 self.journal.open.as_ref().map_or(self.journal.cursor, |open| open.cursor)
             }
             _ => 0,
         }
+    }
+
+    /// The entry that is looked at: what evidence is about, and what would be planned.
+    pub fn subject(&self) -> Option<EntryId> {
+        match (self.station, self.looking.manner) {
+            (Station::Directories, Manner::Files) => self.looking.files.files.selected(),
+            (Station::Directories, _) => self.directories.selected_entry(),
+            (Station::Ages, _) if self.focus == Focus::List => self.looking.ages.files.selected(),
+            _ => None,
+        }
+    }
+
+    /// The selected slice of the breakdown.
+    pub fn selected_slice(&self) -> Option<&Slice> {
+        self.looking.breakdown.found.as_ref()?.slices.get(self.looking.breakdown.cursor)
     }
 
     /// The selected volume.

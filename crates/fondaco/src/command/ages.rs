@@ -2,61 +2,74 @@
 
 use std::path::PathBuf;
 
-use anyhow::{Context, Result};
-use fondaco_core::analysis::{Cell, Classes, Matrix, matrix};
+use anyhow::Result;
+use fondaco_core::analysis::{AgeBy, Cell, Classes, Matrix, matrix};
 use fondaco_core::shown::Shown;
-use fondaco_core::units::{Age, Bytes};
-use serde_json::json;
+use fondaco_core::units::UnitStyle;
+use serde_json::{Value, json};
 
-use super::{Obtained, Outcome, binary, excluded_line, obtain};
+use super::look::{Closer, Looked, written};
+use super::{Outcome, binary, excluded_line};
 use crate::cli;
-use crate::output::{self, Lean, Table, say};
+use crate::output::{self, Grid, Lean, Table, left, right, say};
 
 pub(super) fn run(arguments: &cli::Ages, state: Option<PathBuf>) -> Result<Outcome> {
-    let Obtained { catalog, .. } = obtain(&arguments.paths, &arguments.walk, state)?;
-    let top = catalog.top().context("the scan has no root")?;
-    let by = arguments.by.into();
-    let found = matrix(&catalog, top, by, Classes::default());
-    if arguments.json {
-        output::json(&json!({
+    let classes = Classes::of_texts(&arguments.sizes, &arguments.ages)?;
+    let by: AgeBy = arguments.by.into();
+    let closer = Closer::if_needed(by == AgeBy::Born);
+    let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
+    let found = matrix(looked.seen(), looked.top()?, by, classes);
+    if written(&grid(&found), &arguments.form, "ages", &looked)? {
+        return Ok(Outcome::AllDone);
+    }
+    if arguments.form.json {
+        let mut document = json!({
             "fondaco": 1,
             "kind": "ages",
-            "scanned": catalog.now().rfc3339(),
+            "scanned": looked.catalog.now().rfc3339(),
             "by": by,
             "sizes": found.classes.sizes,
             "ages": found.classes.ages.iter().map(|age| age.secs()).collect::<Vec<_>>(),
             "cells": found.cells,
+            "not_known": found.not_known,
             "whole": found.whole(),
-        }))?;
-    } else {
-        for root in catalog.roots() {
-            say!("{}  {}", binary(catalog.allocated(root.entry)), Shown(&root.path));
-        }
-        print(&found)?;
-        if let Some(line) = excluded_line(&catalog) {
-            say!("{line}");
-        }
+        });
+        looked.put_lens(&mut document);
+        output::json(&document)?;
+        return Ok(Outcome::AllDone);
+    }
+    for root in looked.catalog.roots() {
+        say!("{}  {}", binary(looked.seen().allocated(root.entry)), Shown(&root.path));
+    }
+    say!("by when {}", by.clause());
+    print(&found)?;
+    for line in looked.part_line().into_iter().chain(excluded_line(&looked.catalog)) {
+        say!("{line}");
     }
     Ok(Outcome::AllDone)
 }
 
 /// One row for each size, one column for each age, sums at both ends.
 fn print(found: &Matrix) -> Result<()> {
-    let ages = found.classes.ages.len() + 1;
+    let classes = &found.classes;
+    let ages = classes.ages.len() + 1;
+    let unknown = found.of_no_age().entries > 0;
     let mut names: Vec<String> = vec!["size".to_owned()];
-    names.extend((0..ages).map(|age| age_name(&found.classes.ages, age)));
+    names.extend((0..ages + usize::from(unknown)).map(|age| classes.age_words(age)));
     names.push("all".to_owned());
     let columns: Vec<(&str, Lean)> =
         names.iter().map(|name| (name.as_str(), Lean::Right)).collect();
     let mut table = Table::new(&columns);
     for size in (0..found.cells.len()).rev() {
-        let mut row = vec![size_name(&found.classes.sizes, size)];
+        let mut row = vec![classes.size_words(size, UnitStyle::Binary)];
         row.extend(found.cells[size].iter().map(|cell| bytes(*cell)));
+        row.extend(unknown.then(|| bytes(found.not_known[size])));
         row.push(bytes(found.of_size(size)));
         table.row(row);
     }
     let mut last = vec!["all".to_owned()];
     last.extend((0..ages).map(|age| bytes(found.of_age(age))));
+    last.extend(unknown.then(|| bytes(found.of_no_age())));
     last.push(bytes(found.whole()));
     table.row(last);
     Ok(table.print()?)
@@ -66,25 +79,25 @@ fn bytes(cell: Cell) -> String {
     if cell.entries == 0 { "·".to_owned() } else { binary(cell.allocated) }
 }
 
-/// As in "< 7 d", and for the last class "older".
-fn age_name(bounds: &[Age], class: usize) -> String {
-    bounds.get(class).map_or_else(|| "older".to_owned(), |bound| format!("< {bound}"))
-}
-
-fn size_name(bounds: &[Bytes], class: usize) -> String {
-    bounds.get(class).map_or_else(|| "larger".to_owned(), |bound| format!("< {}", binary(*bound)))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn classes_are_named_by_where_they_end() {
-        let classes = Classes::default();
-        assert_eq!(age_name(&classes.ages, 0), "< 1 d");
-        assert_eq!(age_name(&classes.ages, classes.ages.len()), "older");
-        assert_eq!(size_name(&classes.sizes, 1), "< 1.0 MiB");
-        assert_eq!(size_name(&classes.sizes, classes.sizes.len()), "larger");
+/// One row for each cell.
+fn grid(found: &Matrix) -> Grid {
+    let mut grid = Grid::new(&[
+        left("size", "size"),
+        left("age", "age"),
+        right("entries", "entries"),
+        right("allocated", "allocated"),
+    ]);
+    let classes = &found.classes;
+    for (size, row) in found.cells.iter().enumerate() {
+        for (age, cell) in row.iter().chain(&found.not_known[size..=size]).enumerate() {
+            let (size, age) = (classes.size_words(size, UnitStyle::Binary), classes.age_words(age));
+            grid.row(vec![
+                (size.clone(), size.into()),
+                (age.clone(), age.into()),
+                (cell.entries.to_string(), Value::from(cell.entries)),
+                (binary(cell.allocated), cell.allocated.get().into()),
+            ]);
+        }
     }
+    grid
 }

@@ -3,17 +3,20 @@
 use std::path::PathBuf;
 
 use anyhow::{Context, Result, bail};
-use fondaco_core::catalog::{Catalog, EntryId, Ranking};
+use fondaco_core::catalog::{EntryId, Ranking, Seen};
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, grouped};
 use serde_json::{Map, Value, json};
 
-use super::{Obtained, Outcome, binary, excluded_line, obtain};
+use super::look::{Closer, Looked, percent, written};
+use super::{Outcome, binary, excluded_line};
 use crate::cli;
-use crate::output::{self, Lean, Table, put_path, say};
+use crate::output::{self, Grid, left, put_path, right, say};
 
 pub(super) fn run(arguments: &cli::Directories, state: Option<PathBuf>) -> Result<Outcome> {
-    let Obtained { catalog, .. } = obtain(arguments.path.as_slice(), &arguments.walk, state)?;
+    let paths = arguments.path.as_slice();
+    let looked = Looked::obtain(paths, &arguments.look, &arguments.walk, Closer::No, state)?;
+    let catalog = &looked.catalog;
     let root = catalog.roots().first().context("the scan has no root")?;
     let at = match &arguments.below {
         None => catalog.top().context("the scan has no root")?,
@@ -27,16 +30,45 @@ pub(super) fn run(arguments: &cli::Directories, state: Option<PathBuf>) -> Resul
         bail!("{} is not a directory", Shown(catalog.path(at)));
     }
     let limit = arguments.top.unwrap_or(usize::MAX);
-    let ranking = catalog.ranking(at, arguments.order.into(), limit);
-    if arguments.json {
-        output::json(&document(&catalog, at, &ranking))?;
-    } else {
-        print(&catalog, at, &ranking)?;
+    let ranking = looked.seen().ranking(at, arguments.order.into(), limit);
+    let grid = grid(looked.seen(), at, &ranking);
+    if written(&grid, &arguments.form, "directories", &looked)? {
+        return Ok(Outcome::AllDone);
+    }
+    if arguments.form.json {
+        let mut document = document(looked.seen(), at, &ranking);
+        looked.put_lens(&mut document);
+        output::json(&document)?;
+        return Ok(Outcome::AllDone);
+    }
+    let mut columns = arguments.form.columns.clone();
+    if columns.is_empty() {
+        let plain = ["allocated", "share", "apparent", "exclusive", "entries", "newest", "name"];
+        columns = plain.iter().map(|key| (*key).to_owned()).collect();
+    }
+    say!("{}  {}", binary(looked.seen().allocated(at)), Shown(catalog.path(at)));
+    grid.print(&columns)?;
+    if ranking.tail.children > 0 {
+        let tail = ranking.tail;
+        say!(
+            "tail: {} more, {} entries, {}",
+            grouped(tail.children),
+            grouped(tail.entries),
+            binary(tail.allocated)
+        );
+    }
+    for line in looked.part_line().into_iter().chain(excluded_line(catalog)) {
+        say!("{line}");
+    }
+    if !catalog.unreadable().is_empty() {
+        let count = catalog.unreadable().len();
+        say!("{count} places could not be read; `fondaco scan` lists them");
     }
     Ok(Outcome::AllDone)
 }
 
-fn document(catalog: &Catalog, at: EntryId, ranking: &Ranking) -> Value {
+fn document(seen: Seen<'_>, at: EntryId, ranking: &Ranking) -> Value {
+    let catalog = seen.catalog();
     let child = |id: &EntryId| {
         let mut child = Map::new();
         let name = catalog.name(*id);
@@ -44,11 +76,11 @@ fn document(catalog: &Catalog, at: EntryId, ranking: &Ranking) -> Value {
         child.insert("name".into(), text.into());
         put_path(&mut child, &catalog.path(*id));
         child.insert("type".into(), catalog.kind(*id).word().into());
-        child.insert("allocated".into(), catalog.allocated(*id).get().into());
-        child.insert("apparent".into(), catalog.apparent(*id).get().into());
-        child.insert("exclusive".into(), catalog.exclusive(*id).get().into());
-        child.insert("entries".into(), catalog.entries(*id).into());
-        child.insert("newest".into(), catalog.newest(*id).rfc3339().into());
+        child.insert("allocated".into(), seen.allocated(*id).get().into());
+        child.insert("apparent".into(), seen.apparent(*id).get().into());
+        child.insert("exclusive".into(), seen.exclusive(*id).get().into());
+        child.insert("entries".into(), seen.entries(*id).into());
+        child.insert("newest".into(), seen.newest(*id).rfc3339().into());
         Value::Object(child)
     };
     let mut document = Map::new();
@@ -56,7 +88,7 @@ fn document(catalog: &Catalog, at: EntryId, ranking: &Ranking) -> Value {
     document.insert("kind".into(), "directories".into());
     put_path(&mut document, &catalog.path(at));
     document.insert("scanned".into(), catalog.now().rfc3339().into());
-    document.insert("allocated".into(), catalog.allocated(at).get().into());
+    document.insert("allocated".into(), seen.allocated(at).get().into());
     document.insert("children".into(), ranking.rows.iter().map(child).collect());
     if ranking.tail.children > 0 {
         document.insert("tail".into(), json!(ranking.tail));
@@ -64,51 +96,36 @@ fn document(catalog: &Catalog, at: EntryId, ranking: &Ranking) -> Value {
     Value::Object(document)
 }
 
-fn print(catalog: &Catalog, at: EntryId, ranking: &Ranking) -> Result<()> {
-    use Lean::{Left, Right};
-    let whole = catalog.allocated(at);
-    let share = |bytes: Bytes| format!("{:.1} %", bytes.share_of(whole) * 100.0);
-    let mut table = Table::new(&[
-        ("allocated", Right),
-        ("share", Right),
-        ("apparent", Right),
-        ("exclusive", Right),
-        ("entries", Right),
-        ("newest", Right),
-        ("name", Left),
+fn grid(seen: Seen<'_>, at: EntryId, ranking: &Ranking) -> Grid {
+    let (catalog, whole) = (seen.catalog(), seen.allocated(at));
+    let mut grid = Grid::new(&[
+        right("allocated", "allocated"),
+        right("share", "share"),
+        right("apparent", "apparent"),
+        right("exclusive", "exclusive"),
+        right("entries", "entries"),
+        right("newest", "newest"),
+        left("type", "type"),
+        left("name", "name"),
+        left("path", "path"),
     ]);
     for id in &ranking.rows {
         let slash = if catalog.is_directory(*id) { "/" } else { "" };
-        table.row(vec![
-            binary(catalog.allocated(*id)),
-            share(catalog.allocated(*id)),
-            binary(catalog.apparent(*id)),
-            binary(catalog.exclusive(*id)),
-            grouped(catalog.entries(*id)),
-            catalog.newest(*id).age(catalog.now()).to_string(),
-            format!("{}{slash}", Shown(catalog.name(*id))),
+        let bytes = |bytes: Bytes| (binary(bytes), Value::from(bytes.get()));
+        let share = seen.allocated(*id).share_of(whole);
+        let (name, path) = (shown(catalog.name(*id)), shown(catalog.path(*id)));
+        let kind = catalog.kind(*id).word();
+        grid.row(vec![
+            bytes(seen.allocated(*id)),
+            (percent(seen.allocated(*id), whole), ((share * 1e6).round() / 1e6).into()),
+            bytes(seen.apparent(*id)),
+            bytes(seen.exclusive(*id)),
+            (grouped(seen.entries(*id)), seen.entries(*id).into()),
+            (seen.newest(*id).age(catalog.now()).to_string(), seen.newest(*id).rfc3339().into()),
+            (kind.to_owned(), kind.into()),
+            (format!("{name}{slash}"), name.into()),
+            (path.clone(), path.into()),
         ]);
     }
-    if ranking.tail.children > 0 {
-        let tail = ranking.tail;
-        table.row(vec![
-            binary(tail.allocated),
-            share(tail.allocated),
-            String::new(),
-            String::new(),
-            grouped(tail.entries),
-            String::new(),
-            format!("tail: {} more", grouped(tail.children)),
-        ]);
-    }
-    say!("{}  {}", binary(whole), Shown(catalog.path(at)));
-    table.print()?;
-    if let Some(line) = excluded_line(catalog) {
-        say!("{line}");
-    }
-    if !catalog.unreadable().is_empty() {
-        let count = catalog.unreadable().len();
-        say!("{count} places could not be read; `fondaco scan` lists them");
-    }
-    Ok(())
+    grid
 }

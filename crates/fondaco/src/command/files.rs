@@ -2,80 +2,108 @@
 
 use std::path::PathBuf;
 
-use anyhow::{Context, Result};
-use fondaco_core::analysis::{byte_years, first_files};
-use fondaco_core::catalog::{Catalog, EntryId};
+use anyhow::Result;
+use fondaco_core::analysis::{AgeBy, byte_years, first_files};
+use fondaco_core::catalog::EntryId;
 use fondaco_core::shown::Shown;
-use fondaco_core::units::{Bytes, counted};
+use fondaco_core::units::{Age, Bytes, counted};
 use serde_json::{Map, Value, json};
 
-use super::{Obtained, Outcome, binary, excluded_line, obtain};
+use super::look::{Closer, Looked, written};
+use super::{Outcome, binary, excluded_line};
 use crate::cli;
-use crate::output::{self, Lean, Table, put_path, say};
+use crate::output::{self, Grid, left, put_path, right, say};
 
 pub(super) fn run(arguments: &cli::Files, state: Option<PathBuf>) -> Result<Outcome> {
-    let Obtained { catalog, .. } = obtain(&arguments.paths, &arguments.walk, state)?;
-    let top = catalog.top().context("the scan has no root")?;
-    let (order, by) = (arguments.order.into(), arguments.by.into());
-    let found = first_files(&catalog, top, order, by, arguments.top);
-    if arguments.json {
-        let files: Vec<Value> = found.iter().map(|id| document(&catalog, *id, arguments)).collect();
-        output::json(&json!({
+    let by: AgeBy = arguments.by.into();
+    let closer = Closer::if_needed(by == AgeBy::Born);
+    let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
+    let order = arguments.order.into();
+    let found = first_files(looked.seen(), looked.top()?, order, by, None, arguments.top);
+    let grid = grid(&looked, &found.first, by);
+    if written(&grid, &arguments.form, "files", &looked)? {
+        return Ok(Outcome::AllDone);
+    }
+    if arguments.form.json {
+        let files: Vec<Value> = found.first.iter().map(|id| document(&looked, *id, by)).collect();
+        let mut document = json!({
             "fondaco": 1,
             "kind": "files",
-            "scanned": catalog.now().rfc3339(),
+            "scanned": looked.catalog.now().rfc3339(),
             "order": order,
             "by": by,
+            "whole": found.whole,
             "files": files,
-        }))?;
-    } else {
-        print(&catalog, &found, arguments)?;
+        });
+        looked.put_lens(&mut document);
+        output::json(&document)?;
+        return Ok(Outcome::AllDone);
+    }
+    grid.print(&arguments.form.columns)?;
+    let sum: Bytes = found.first.iter().map(|id| looked.catalog.allocated(*id)).sum();
+    say!(
+        "{} of {}, {} of {} on disk",
+        found.first.len(),
+        counted(found.whole.entries, "file"),
+        binary(sum),
+        binary(found.whole.allocated)
+    );
+    for line in looked.part_line().into_iter().chain(excluded_line(&looked.catalog)) {
+        say!("{line}");
     }
     Ok(Outcome::AllDone)
 }
 
-/// Byte-years in whole gibibyte-years, the unit that people can compare.
-fn weight(catalog: &Catalog, id: EntryId, arguments: &cli::Files) -> f64 {
-    let by: fondaco_core::analysis::AgeBy = arguments.by.into();
-    byte_years(catalog.allocated(id), by.of(catalog, id).age(catalog.now()))
+/// Bytes on disk times years of age; nothing where no age is known.
+fn weight(looked: &Looked, id: EntryId, by: AgeBy) -> f64 {
+    let age = by.age(&looked.catalog, id).unwrap_or_default();
+    byte_years(looked.catalog.allocated(id), age)
 }
 
-fn document(catalog: &Catalog, id: EntryId, arguments: &cli::Files) -> Value {
+fn document(looked: &Looked, id: EntryId, by: AgeBy) -> Value {
+    let catalog = &looked.catalog;
     let mut file = Map::new();
     put_path(&mut file, &catalog.path(id));
     file.insert("type".into(), catalog.kind(id).word().into());
     file.insert("allocated".into(), catalog.allocated(id).get().into());
     file.insert("apparent".into(), catalog.apparent(id).get().into());
-    file.insert("written".into(), catalog.modified(id).rfc3339().into());
-    file.insert("read".into(), catalog.accessed(id).rfc3339().into());
-    file.insert("byte_years".into(), (weight(catalog, id, arguments).round() as u64).into());
+    for by in AgeBy::ALL {
+        if let Some(time) = by.of(catalog, id) {
+            let key = by.words().trim_start_matches("last ");
+            file.insert(key.into(), time.rfc3339().into());
+        }
+    }
+    file.insert("byte_years".into(), (weight(looked, id, by).round() as u64).into());
+    file.insert("owner".into(), looked.user(catalog.owner(id).0).into());
     Value::Object(file)
 }
 
-fn print(catalog: &Catalog, found: &[EntryId], arguments: &cli::Files) -> Result<()> {
-    use Lean::{Left, Right};
-    let mut table = Table::new(&[
-        ("allocated", Right),
-        ("written", Right),
-        ("read", Right),
-        ("byte-years", Right),
-        ("path", Left),
+fn grid(looked: &Looked, found: &[EntryId], by: AgeBy) -> Grid {
+    let mut grid = Grid::new(&[
+        right("allocated", "allocated"),
+        right("written", "written"),
+        right("read", "read"),
+        right("byte_years", "byte-years"),
+        left("owner", "owner"),
+        left("path", "path"),
     ]);
+    let catalog = &looked.catalog;
     for id in found {
-        let age = |time: fondaco_core::units::Time| time.age(catalog.now()).to_string();
-        table.row(vec![
-            binary(catalog.allocated(*id)),
-            age(catalog.modified(*id)),
-            age(catalog.accessed(*id)),
-            format!("{} y", binary(Bytes::new(weight(catalog, *id, arguments) as u64))),
-            Shown(catalog.path(*id)).to_string(),
+        let ago = |by: AgeBy| {
+            let time = by.of(catalog, *id);
+            let shown = time.map_or(Age::default(), |time| time.age(catalog.now())).to_string();
+            (shown, time.map_or(Value::Null, |time| time.rfc3339().into()))
+        };
+        let (weight, owner) = (weight(looked, *id, by), looked.user(catalog.owner(*id).0));
+        let path = Shown(catalog.path(*id)).to_string();
+        grid.row(vec![
+            (binary(catalog.allocated(*id)), catalog.allocated(*id).get().into()),
+            ago(AgeBy::Written),
+            ago(AgeBy::Read),
+            (format!("{} y", binary(Bytes::new(weight as u64))), (weight.round() as u64).into()),
+            (owner.clone(), owner.into()),
+            (path.clone(), path.into()),
         ]);
     }
-    table.print()?;
-    let sum: Bytes = found.iter().map(|id| catalog.allocated(*id)).sum();
-    say!("{}, {} on disk", counted(found.len() as u64, "file"), binary(sum));
-    if let Some(line) = excluded_line(catalog) {
-        say!("{line}");
-    }
-    Ok(())
+    grid
 }

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use anyhow::Result;
 use fondaco_core::books::held_on;
 use fondaco_core::kernel::{DeletedFile, DeletedFiles, Hold, mounts};
+use fondaco_core::lens::Accounts;
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, counted};

@@ -2,12 +2,14 @@
 
 mod ages;
 mod books;
+mod breakdown;
 mod carry_out;
 mod demo;
 mod directories;
 mod files;
 mod held;
 mod journal;
+mod look;
 mod plan;
 mod put_back;
 mod scan;
@@ -74,6 +76,7 @@ pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Ou
         Command::Scan(arguments) => scan::run(&arguments, state),
         Command::Files(arguments) => files::run(&arguments, state),
         Command::Ages(arguments) => ages::run(&arguments, state),
+        Command::Breakdown(arguments) => breakdown::run(&arguments, state),
         Command::Directories(arguments) => directories::run(&arguments, state),
         Command::Scans(arguments) => scans::run(&arguments, state, theme),
         Command::Plan(arguments) => plan::run(&arguments, state),

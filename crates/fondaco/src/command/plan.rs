@@ -15,6 +15,7 @@ use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, counted, grouped};
 use fondaco_core::volume::{root_of_held, volume_root};
 
+use super::look::look_closer_at;
 use super::{Outcome, binary, obtain, real_entry};
 use crate::cli;
 use crate::environment::open_state;
@@ -81,7 +82,11 @@ impl Making<'_> {
     fn by_rules(&mut self, file: &Path, catalog: Catalog) -> Result<()> {
         let text = std::fs::read_to_string(file)
             .with_context(|| format!("cannot read the rule file {}", Shown(file)))?;
-        let rules = RuleSet::parse(file, &text)?;
+        let rules = RuleSet::parse(file, &text, self.state)?;
+        let catalog = match rules.wants_closer_look() {
+            true => look_closer_at(catalog, false)?,
+            false => catalog,
+        };
         for root in catalog.roots() {
             self.try_on(&catalog, root, &rules);
         }
@@ -89,7 +94,7 @@ impl Making<'_> {
     }
 
     fn try_on(&mut self, catalog: &Catalog, root: &Root, rules: &RuleSet) {
-        let tried = rules.matches(catalog, root.entry);
+        let tried = rules.matches(catalog, root.entry, self.state);
         self.protect.extend(rules.protected_below(&root.path).into_iter().map(DocPath));
         if tried.protected > 0 {
             eprintln!("fondaco: {} matches are protected and left out", grouped(tried.protected));

@@ -7,6 +7,7 @@ use fondaco_core::units::{Bytes, grouped};
 use ratatui::layout::Rect;
 
 use super::pen::{Pen, Target, cut_path, stair};
+use crate::app::looking::Manner;
 use crate::app::model::{EntryRow, Model, Selected};
 
 /// Where the columns are; what is `None` does not fit.
@@ -51,18 +52,23 @@ impl Columns {
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let directories = &model.directories;
-    if model.scan.roots.is_empty() {
-        let text = "Nothing has been scanned yet. Choose a volume under 1 Volumes and press Enter, or \
-                    type a path with p.";
-        let style = pen.theme.dim;
-        pen.wrapped(Rect { x: area.x + 1, width: area.width - 2, ..area }, text, style);
+    if super::nothing_scanned(model, pen, area) {
         return;
+    }
+    match model.looking.manner {
+        Manner::Cascade => {}
+        Manner::Map => return super::map::draw(model, pen, area),
+        Manner::Files => return super::files::draw(model, pen, area),
     }
     let columns = Columns::of(area);
     heading(model, pen, area, &columns);
     if directories.length() == 0 {
         let style = pen.theme.dim;
-        let text = if model.scan.running { "reading …" } else { "This directory is empty." };
+        let text = match (model.scan.running, model.looking.lens.text.is_empty()) {
+            (true, _) => "reading …",
+            (false, true) => "This directory is empty.",
+            (false, false) => "Nothing in this directory passes the lens: a shows all again.",
+        };
         pen.text(columns.name.0, area.y + 1, text, style, area.width);
         return;
     }
@@ -188,7 +194,7 @@ fn tail(model: &Model, pen: &mut Pen<'_>, line: Rect, columns: &Columns, before:
     }
 }
 
-fn share(part: Bytes, whole: Bytes) -> String {
+pub(super) fn share(part: Bytes, whole: Bytes) -> String {
     let percent = part.share_of(whole) * 100.0;
     if percent > 0.0 && percent < 0.5 { "< 1 %".to_owned() } else { format!("{percent:.0} %") }
 }

@@ -1,10 +1,11 @@
 //! Evidence: what is known about the selected thing, and what that means for it.
 
-use fondaco_core::analysis::{Evidence, Verdict};
+use fondaco_core::analysis::{Evidence, Ownership, RepositoryState, Verdict};
 use fondaco_core::books::{Matter, Sure};
 use fondaco_core::carry_out::EntryState;
 use fondaco_core::catalog::{Catalog, EntryId};
 use fondaco_core::history::Outlook;
+use fondaco_core::lens::Accounts;
 use fondaco_core::plan::Review;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, Time, counted, grouped};
@@ -12,24 +13,26 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use std::sync::PoisonError;
 
+use super::evidence_looking::{of_classes, of_slice};
 use super::journal::{age, counts, measured};
 use super::pen::{Pen, cut_path};
 use super::plan::guard;
 use crate::app::geometry;
+use crate::app::looking::Manner;
 use crate::app::model::{Focus, Model, Selected, Station};
 use crate::words;
 
 /// A verdict, and facts with their names.
 #[derive(Default)]
-struct Sheet {
-    verdict: Option<(String, Style)>,
+pub(super) struct Sheet {
+    pub(super) verdict: Option<(String, Style)>,
     facts: Vec<(&'static str, String)>,
-    list: Vec<(String, String)>,
-    list_title: &'static str,
+    pub(super) list: Vec<(String, String)>,
+    pub(super) list_title: &'static str,
 }
 
 impl Sheet {
-    fn fact(&mut self, name: &'static str, value: impl Into<String>) {
+    pub(super) fn fact(&mut self, name: &'static str, value: impl Into<String>) {
         self.facts.push((name, value.into()));
     }
 }
@@ -39,6 +42,9 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect, tall: bool) {
         Station::Volumes if model.focus == Focus::Books => of_line(model, pen),
         Station::Volumes => of_volume(model, pen),
         Station::Directories => of_entry(model, pen),
+        Station::Ages if model.focus == Focus::List => of_entry(model, pen),
+        Station::Ages => of_classes(model, pen),
+        Station::Breakdown => of_slice(model, pen),
         Station::Leftovers => of_held(model, pen),
         Station::Plan => of_action(model, pen),
         Station::Journal => of_run(model, pen),
@@ -261,15 +267,16 @@ fn meaning(matter: Matter) -> &'static str {
 fn of_entry(model: &Model, pen: &Pen<'_>) -> Sheet {
     let mut sheet = Sheet::default();
     let theme = pen.theme;
-    if model.directories.selected == Some(Selected::Tail) {
+    let in_files = model.station != Station::Directories || model.looking.manner == Manner::Files;
+    if !in_files && model.directories.selected == Some(Selected::Tail) {
         let text = "What does not fit the screen, added up. Enter opens it.".to_owned();
         sheet.verdict = Some((text, theme.plain));
         return sheet;
     }
-    let (Some(catalog), Some(row)) = (&model.scan.catalog, model.directories.selected_row()) else {
+    let (Some(catalog), Some(subject)) = (&model.scan.catalog, model.subject()) else {
         return sheet;
     };
-    let known = model.evidence.as_ref().filter(|(id, _)| *id == row.id);
+    let known = model.evidence.as_ref().filter(|(id, _)| *id == subject);
     let Some((id, evidence)) = known else {
         let text = if model.scan.running && !model.directories.chosen {
             "Rankings still move: choose an entry to look at it."
@@ -277,17 +284,21 @@ fn of_entry(model: &Model, pen: &Pen<'_>) -> Sheet {
             "looking …"
         };
         sheet.verdict = Some((text.to_owned(), theme.dim));
-        sheet.fact("allocated", model.bytes(row.allocated));
-        sheet.fact("apparent", model.bytes(row.apparent));
+        if let Some(row) = model.directories.selected_row().filter(|row| row.id == subject) {
+            sheet.fact("allocated", model.bytes(row.allocated));
+            sheet.fact("apparent", model.bytes(row.apparent));
+        }
         return sheet;
     };
     let catalog = catalog.read().unwrap_or_else(PoisonError::into_inner);
     let style = match &evidence.verdict {
-        Verdict::Gone | Verdict::Unreadable(_) | Verdict::Protected(_) | Verdict::InUse(_) => {
-            theme.trouble
-        }
+        Verdict::Gone
+        | Verdict::Unreadable(_)
+        | Verdict::Protected(_)
+        | Verdict::OwnedByPackage(..)
+        | Verdict::InUse(_) => theme.trouble,
         Verdict::JustWritten(_) | Verdict::KeptByOtherNames(_) => theme.amber,
-        Verdict::Unknown(_) => theme.teal,
+        Verdict::Unknown(_) | Verdict::Regenerated(_) => theme.teal,
     };
     sheet.verdict = Some((evidence.verdict.to_string(), style));
     entry_facts(model, &mut sheet, &catalog, *id, evidence);
@@ -336,6 +347,7 @@ fn entry_facts(
         sheet.fact("subvolume", "of its own, on the same volume".to_owned());
     }
     sheet.fact("protected", evidence.protected.clone().unwrap_or_else(|| "no".to_owned()));
+    found_facts(sheet, evidence);
     sheet.list_title = "largest below";
     let at = &evidence.path;
     sheet.list = evidence
@@ -347,6 +359,59 @@ fn entry_facts(
             (Shown(below).to_string(), model.bytes(catalog.allocated(*id)))
         })
         .collect();
+}
+
+/// What others say of it, or that they have not said it yet.
+fn found_facts(sheet: &mut Sheet, evidence: &Evidence) {
+    sheet.fact(
+        "package",
+        match &evidence.package {
+            None => "asking …".to_owned(),
+            Some(Ownership::Unknown) => "not known: no database here".to_owned(),
+            Some(Ownership::Nobody) => "of none".to_owned(),
+            Some(Ownership::Package { name, source }) => format!("{name} ({source})"),
+            Some(Ownership::Several { names, count, source }) => {
+                let more = if *count > names.len() { ", …" } else { "" };
+                format!("files of {count} ({source}): {}{more}", names.join(", "))
+            }
+        },
+    );
+    if let Some(regenerable) = &evidence.regenerable {
+        let place = if regenerable.at == evidence.path {
+            String::new()
+        } else {
+            format!(", in {}", Shown(regenerable.at.file_name().unwrap_or_default()))
+        };
+        sheet.fact("regenerated", format!("by {}{place}", regenerable.by));
+        sheet.fact("what it is", regenerable.reason.clone());
+    }
+    if let Some(repository) = &evidence.repository {
+        let state = match &repository.state {
+            RepositoryState::NotAsked => "asking …".to_owned(),
+            RepositoryState::Clean => "clean".to_owned(),
+            RepositoryState::Changed(count) => format!("{count} changed or new"),
+            RepositoryState::NotKnown(reason) => format!("clean or not: {reason}"),
+        };
+        sheet.fact(
+            "repository",
+            format!("{}, {state}: {}", repository.system, Shown(&repository.at)),
+        );
+    }
+    if let Some(family) = &evidence.family {
+        let text = format!("{}: number {} of {} here", family.family, family.place, family.count);
+        sheet.fact("family", text);
+    }
+    for other in evidence.other_names.iter().take(3) {
+        sheet.fact("also named", shown(other));
+    }
+    if evidence.names_elsewhere > 0 {
+        let names = counted(u64::from(evidence.names_elsewhere), "name");
+        sheet.fact("elsewhere", format!("{names} outside the scan"));
+    }
+    if let Some(rules) = &evidence.rules {
+        let text = if rules.is_empty() { "of none".to_owned() } else { rules.join(", ") };
+        sheet.fact("rule", shown(text));
+    }
 }
 
 fn dated(model: &Model, time: Time) -> String {

@@ -18,9 +18,10 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let style = if urgent { theme.brass } else { theme.dim };
     pen.text_right(area.width - 1, area.y, &going_on, style);
     let left = area.width.saturating_sub(x + going_on.width() as u16 + 3);
-    if model.station == Station::Directories && !model.directories.path.as_os_str().is_empty() {
+    let looks = matches!(model.station, Station::Directories | Station::Ages | Station::Breakdown);
+    if looks && !model.directories.path.as_os_str().is_empty() {
         trail(model, pen, x, area.y, left);
-    } else if model.station == Station::Directories && model.scan.roots.len() > 1 {
+    } else if looks && model.scan.roots.len() > 1 {
         let places = counted(model.scan.roots.len() as u64, "place");
         pen.text(x, area.y, &places, theme.plain, left);
     }

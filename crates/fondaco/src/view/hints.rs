@@ -10,6 +10,9 @@ use crate::app::model::{Model, Station, Tone};
 
 pub(super) fn notice(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
+    if super::lens::typing(model, pen, area) {
+        return;
+    }
     if let Some(typed) = &model.directories.typed
         && model.station == Station::Directories
     {

@@ -1,13 +1,19 @@
 //! Draws the model; decides nothing. One file for each station and for each part of the frame.
 
+mod ages;
 mod books;
+mod breakdown;
 mod directories;
 mod evidence;
+mod evidence_looking;
+mod files;
 mod gauge;
 mod header;
 mod hints;
 mod journal;
 mod leftovers;
+mod lens;
+mod map;
 mod overlay;
 mod pen;
 mod plan;
@@ -51,15 +57,35 @@ fn draw_parts(model: &Model, pen: &mut Pen<'_>, parts: &geometry::Frame) {
     match model.station {
         Station::Volumes => volumes::draw(model, pen, parts.panel),
         Station::Directories => directories::draw(model, pen, parts.panel),
+        Station::Ages => ages::draw(model, pen, parts.panel),
+        Station::Breakdown => breakdown::draw(model, pen, parts.panel),
         Station::Leftovers => leftovers::draw(model, pen, parts.panel),
         Station::Plan => plan::draw(model, pen, parts.panel),
         Station::Journal => journal::draw(model, pen, parts.panel),
         later => not_yet(later, pen, parts.panel),
     }
     evidence::draw(model, pen, parts.evidence, parts.is_wide);
+    lens::on_rule(
+        model,
+        pen,
+        Rect { y: parts.panel.bottom(), height: 1, x: 0, width: parts.header.width },
+    );
     hints::notice(model, pen, parts.notice);
     hints::draw(model, pen, parts.hints);
+    lens::offers(model, pen, parts.panel);
     overlay::draw(model, pen, parts.panel);
+}
+
+/// Says so if there is nothing to look at; says whether that is so.
+fn nothing_scanned(model: &Model, pen: &mut Pen<'_>, area: Rect) -> bool {
+    if !model.scan.roots.is_empty() {
+        return false;
+    }
+    let text = "Nothing has been scanned yet. Choose a volume under 1 Volumes and press Enter, or type \
+                a path with p there.";
+    let style = pen.theme.dim;
+    pen.wrapped(Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area }, text, style);
+    true
 }
 
 /// Thin rules between the parts.

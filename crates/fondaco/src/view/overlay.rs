@@ -2,7 +2,7 @@
 
 use fondaco_core::plan::Deed;
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::units::{Bytes, grouped};
+use fondaco_core::units::{Bytes, counted, grouped};
 use ratatui::layout::Rect;
 
 use super::pen::{Pen, wrap};
@@ -14,6 +14,10 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
         None => {}
         Some(Overlay::ChooseDeed { name, deeds, held, bytes, cursor, .. }) => {
             let named = if held.is_some() { format!("the deleted {name}") } else { name.clone() };
+            choose_deed(model, pen, panel, &named, deeds, *bytes, *cursor);
+        }
+        Some(Overlay::ChooseForMany { count, bytes, deeds, cursor }) => {
+            let named = format!("all {} of them", counted(*count, "file"));
             choose_deed(model, pen, panel, &named, deeds, *bytes, *cursor);
         }
         Some(Overlay::Ask { sentence, typed, error, offers, .. }) => {

@@ -1,5 +1,6 @@
 //! Putting text into cells: cut to width, wrapped, leaning left or right; and what a click there means.
 
+use fondaco_core::catalog::EntryId;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -14,6 +15,10 @@ use crate::app::model::Station;
 pub enum Target {
     /// A row of the list at hand.
     Row(usize),
+    /// A cell of the matrix: row and column.
+    Cell(usize, usize),
+    /// An entry on the map.
+    Entry(EntryId),
     /// A command.
     Command(Command),
     /// A station of the route.

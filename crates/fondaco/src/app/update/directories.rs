@@ -2,14 +2,15 @@
 
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 
-use fondaco_core::catalog::{Catalog, EntryId, Reading, Unreadable};
+use fondaco_core::catalog::{Catalog, EntryId, Reading, Seen, Unreadable};
 use fondaco_core::scan::Progress;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, counted, grouped};
 
-use super::{books, now, scans};
+use super::{books, lens, map, now, scans};
 use crate::app::command_table::Key;
 use crate::app::geometry::list_rows;
+use crate::app::looking::Manner;
 use crate::app::message::Job;
 use crate::app::model::{EntryRow, Focus, Model, Overlay, Selected, Station};
 
@@ -41,6 +42,7 @@ pub(super) fn on_progress(model: &mut Model, progress: Progress, done: bool) -> 
         jobs.extend(scans::save(model));
         jobs.extend(books::after_scan(model));
     }
+    jobs.extend(lens::on_growth(model, done));
     if model.station == Station::Directories {
         rank(model);
         jobs.extend(look(model));
@@ -67,6 +69,8 @@ pub(super) fn rank(model: &mut Model) {
     let Some(readable) = read(model) else { return };
     let catalog = readable.read_now();
     let visible = list_rows(model);
+    let selection = lens::selection(model);
+    let seen = catalog.seen(selection.as_deref());
     let directories = &mut model.directories;
     if let Some((path, inside)) = &directories.wanted
         && let Some(id) = catalog.find(path)
@@ -79,13 +83,18 @@ pub(super) fn rank(model: &mut Model) {
     }
     let Some(top) = catalog.top() else { return };
     let at = *directories.at.get_or_insert(top);
-    let children = catalog.children(at).len();
+    let children = match seen.is_narrowed() {
+        true => seen.children(at).count(),
+        false => catalog.children(at).len(),
+    };
     let all = directories.tail_open || children <= visible;
     let limit = if all { usize::MAX } else { visible.saturating_sub(1) };
-    let ranking = catalog.ranking(at, directories.order, limit);
+    let ranking = seen.ranking(at, directories.order, limit);
     directories.path = catalog.path(at);
     directories.parent = catalog.parent(at);
-    directories.whole = catalog.allocated(at);
+    directories.whole = seen.allocated(at);
+    directories.entries = seen.entries(at);
+    directories.all = (catalog.allocated(at), catalog.entries(at));
     directories.ids = ranking.rows;
     directories.tail = ranking.tail;
     let stands = directories.cursor().is_some_and(|cursor| cursor < directories.length());
@@ -96,6 +105,14 @@ pub(super) fn rank(model: &mut Model) {
     }
     drop(catalog);
     window(model);
+    if model.looking.manner == Manner::Map {
+        map::draw_up(model);
+    }
+}
+
+/// The directory at hand; the topmost if none has been gone to yet.
+pub(super) fn at(model: &Model) -> Option<EntryId> {
+    model.directories.at.or_else(|| read(model)?.read_now().top())
 }
 
 /// Makes the rows that are on the screen, scrolled so that the selected one is among them.
@@ -112,25 +129,28 @@ fn window(model: &mut Model) {
         offset = cursor + 1 - visible;
     }
     let ids = &model.directories.ids;
-    let above: Bytes = ids[..offset.min(ids.len())].iter().map(|id| catalog.allocated(*id)).sum();
-    let rows = ids.iter().skip(offset).take(visible).map(|id| entry_row(&catalog, *id, model));
+    let selection = lens::selection(model);
+    let seen = catalog.seen(selection.as_deref());
+    let above: Bytes = ids[..offset.min(ids.len())].iter().map(|id| seen.allocated(*id)).sum();
+    let rows = ids.iter().skip(offset).take(visible).map(|id| entry_row(seen, *id, model));
     let rows: Vec<EntryRow> = rows.collect();
     let directories = &mut model.directories;
     (directories.offset, directories.above, directories.rows) = (offset, above, rows);
 }
 
-fn entry_row(catalog: &Catalog, id: EntryId, model: &Model) -> EntryRow {
+fn entry_row(seen: Seen<'_>, id: EntryId, model: &Model) -> EntryRow {
+    let catalog = seen.catalog();
     let slash = if catalog.is_directory(id) { "/" } else { "" };
     let reading = catalog.reading(id);
     let planned = model.draft.covering(&model.directories.path.join(catalog.name(id)));
     EntryRow {
         id,
         name: format!("{}{slash}", Shown(catalog.name(id))),
-        allocated: catalog.allocated(id),
-        apparent: catalog.apparent(id),
-        entries: catalog.entries(id),
-        newest: catalog.newest(id),
-        profile: catalog.age_profile(id),
+        allocated: seen.allocated(id),
+        apparent: seen.apparent(id),
+        entries: seen.entries(id),
+        newest: seen.newest(id),
+        profile: seen.age_profile(id),
         kind: catalog.kind(id),
         incomplete: matches!(reading, Some(Reading::Failed | Reading::OtherVolume)),
         planned: planned.map(|planned| crate::app::deed_letter(&planned.deed)),
@@ -139,7 +159,7 @@ fn entry_row(catalog: &Catalog, id: EntryId, model: &Model) -> EntryRow {
 
 /// Asks for what is known about the selected entry, unless it is known.
 pub(super) fn look(model: &mut Model) -> Vec<Job> {
-    let Some(id) = model.directories.selected_entry() else {
+    let Some(id) = model.subject() else {
         model.evidence = None;
         return Vec::new();
     };
@@ -193,7 +213,7 @@ pub(super) fn enter(model: &mut Model) -> Vec<Job> {
     }
 }
 
-fn go_into(model: &mut Model, id: EntryId) -> Vec<Job> {
+pub(super) fn go_into(model: &mut Model, id: EntryId) -> Vec<Job> {
     let directories = &mut model.directories;
     directories.at = Some(id);
     directories.tail_open = false;
@@ -202,8 +222,30 @@ fn go_into(model: &mut Model, id: EntryId) -> Vec<Job> {
     let remembered = directories.remembered.get(&id).copied();
     directories.selected = remembered.map(Selected::Entry);
     directories.chosen = remembered.is_some();
+    if model.looking.manner == Manner::Files {
+        return lens::refresh(model);
+    }
     rank(model);
     look(model)
+}
+
+/// An area of the map has been clicked: what it belongs to is selected, and gone into with a double click.
+pub(super) fn on_map_click(model: &mut Model, id: EntryId, double: bool) -> Vec<Job> {
+    if model.overlay.is_some() || model.looking.manner != Manner::Map {
+        return Vec::new();
+    }
+    if !model.directories.ids.contains(&id) {
+        model.directories.tail_open = true;
+        rank(model);
+    }
+    let Some(place) = model.directories.ids.iter().position(|listed| *listed == id) else {
+        return Vec::new();
+    };
+    let mut jobs = select(model, place);
+    if double && model.directories.can_enter() {
+        jobs.extend(enter(model));
+    }
+    jobs
 }
 
 pub(super) fn go_out(model: &mut Model) -> Vec<Job> {

@@ -1,9 +1,15 @@
 //! Takes one message into the model and says what is to be done. Reads no clock, disk or key.
 
+mod ages;
 mod books;
+mod breakdown;
 mod directories;
+mod files;
 mod held;
 mod journal;
+mod lens;
+mod many;
+mod map;
 mod overlay;
 mod plan;
 mod scans;
@@ -17,6 +23,7 @@ use fondaco_core::units::{Time, counted};
 
 use super::command_table::{Command, Key, dispatch};
 use super::geometry::list_rows;
+use super::looking::Manner;
 use super::message::{Job, Message};
 use super::model::{Asking, Focus, Model, Overlay, Station};
 
@@ -32,10 +39,18 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
         }),
         Message::Command(command) => on_command(model, command),
         Message::Click { row, double } => on_click(model, row, double),
+        Message::ClickCell(row, column) if model.overlay.is_none() => {
+            model.focus = Focus::Panel;
+            ages::go_to(model, row, column)
+        }
+        Message::ClickCell(..) => Vec::new(),
+        Message::ClickEntry { id, double } => directories::on_map_click(model, id, double),
         Message::Wheel(lines) => move_cursor(model, i64::from(lines)),
         Message::Resize(columns, rows) => {
             model.size = (columns, rows);
             directories::rank(model);
+            files::window_of_ages(model);
+            files::window_of_directories(model);
             Vec::new()
         }
         Message::Tick(now) => on_tick(model, now),
@@ -55,7 +70,9 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             model.volume_cursor = model.volume_cursor.min(model.volumes.len().saturating_sub(1));
             Vec::new()
         }
-        Message::ScanBegun { number, .. }
+        Message::Answered { scan: number, .. }
+        | Message::SurveyedMany { scan: number, .. }
+        | Message::ScanBegun { number, .. }
         | Message::ScanRefused { number, .. }
         | Message::ScanProgress { number, .. }
         | Message::MendProgress { number, .. }
@@ -65,6 +82,10 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             if number != model.scan.number =>
         {
             Vec::new() // an earlier scan that is still talking
+        }
+        Message::Answered { number, answer, .. } => lens::on_answer(model, number, answer),
+        Message::SurveyedMany { deed, reason, surveyed, .. } => {
+            many::on_surveyed(model, deed, reason, surveyed)
         }
         Message::ScanBegun { catalog, .. } => directories::on_begun(model, catalog),
         Message::ScanRefused { reason, .. } => {
@@ -81,7 +102,7 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
         | Message::SavedScans(_)
         | Message::Opened { .. } => scans::on_news(model, message),
         Message::Evidence { id, evidence, .. } => {
-            if model.directories.selected_entry() == Some(id) {
+            if model.subject() == Some(id) {
                 model.evidence = Some((id, *evidence));
             }
             Vec::new()
@@ -125,13 +146,16 @@ pub fn begin(model: &mut Model) -> Vec<Job> {
 
 fn takes_text(model: &Model) -> bool {
     let typing = matches!(model.overlay, Some(Overlay::Ask { .. } | Overlay::Palette { .. }));
-    typing || model.directories.typed.is_some()
+    typing || model.directories.typed.is_some() || model.looking.lens.typing.is_some()
 }
 
 fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
     model.notice = None;
     if model.overlay.is_some() {
         return overlay::on_key(model, key);
+    }
+    if model.looking.lens.typing.is_some() {
+        return lens::on_typed(model, key);
     }
     if model.station == Station::Directories && model.directories.typed.is_some() {
         return directories::on_typed(model, key);
@@ -158,7 +182,25 @@ pub(super) fn on_command(model: &mut Model, command: Command) -> Vec<Job> {
         Command::Enter => enter(model),
         Command::GoOut => directories::go_out(model),
         Command::Trail => directories::open_trail(model),
+        Command::Order if model.looking.manner == Manner::Files => files::next_order(model),
         Command::Order => directories::next_order(model),
+        Command::Lens => lens::open(model),
+        Command::ShowAll => lens::clear(model),
+        Command::Time => ages::next_time(model),
+        Command::Block => ages::mark_block(model),
+        Command::CellLeft => ages::sideways(model, -1),
+        Command::CellRight => ages::sideways(model, 1),
+        Command::ToFiles => ages::step(model),
+        Command::Narrow if model.station == Station::Ages => ages::narrow(model),
+        Command::Narrow => breakdown::narrow(model),
+        Command::NextProperty => breakdown::turn(model, 1),
+        Command::LastProperty => breakdown::turn(model, -1),
+        Command::ByContent => breakdown::by_content(model),
+        Command::ShowPlace => files::show_place(model),
+        Command::PlanMany => many::choose(model),
+        Command::Map => files::switch(model, Manner::Map),
+        Command::Files => files::switch(model, Manner::Files),
+        Command::StopLook => vec![Job::StopLook],
         Command::FindName => {
             model.directories.typed = Some(String::new());
             Vec::new()
@@ -245,10 +287,7 @@ pub(super) fn go_to(model: &mut Model, station: Station) -> Vec<Job> {
 fn arrive(model: &mut Model) -> Vec<Job> {
     match model.station {
         Station::Volumes | Station::Leftovers => vec![Job::LoadVolumes(model.state.clone())],
-        Station::Directories => {
-            directories::rank(model);
-            directories::look(model)
-        }
+        Station::Directories | Station::Ages | Station::Breakdown => lens::refresh(model),
         Station::Journal => vec![Job::LoadJournal(model.state.clone())],
         _ => Vec::new(),
     }
@@ -258,12 +297,18 @@ fn arrive(model: &mut Model) -> Vec<Job> {
 fn back(model: &mut Model) -> Vec<Job> {
     if model.focus != Focus::Panel {
         model.focus = Focus::Panel;
-        return Vec::new();
+        return directories::look(model);
+    }
+    if model.station == Station::Ages && model.looking.ages.anchor.is_some() {
+        return ages::mark_block(model);
     }
     if model.station == Station::Journal && model.journal.open.take().is_some() {
         return Vec::new();
     }
     if model.station == Station::Directories {
+        if model.looking.manner != Manner::Cascade {
+            return files::switch(model, Manner::Cascade);
+        }
         if model.directories.tail_open {
             model.directories.tail_open = false;
             directories::rank(model);
@@ -313,17 +358,26 @@ fn begin_scan(model: &mut Model, roots: Vec<PathBuf>) -> Vec<Job> {
     let wanted = model.directories.wanted.take();
     model.directories = super::model::Directories { order, wanted, ..Default::default() };
     model.evidence = None;
-    vec![Job::Scan(number, model.scan.roots.clone(), model.now)]
+    let mut jobs = vec![Job::Scan(number, model.scan.roots.clone(), model.now)];
+    jobs.extend(lens::on_other_scan(model));
+    jobs
 }
 
 fn on_click(model: &mut Model, row: usize, double: bool) -> Vec<Job> {
-    if model.overlay.is_some() || row >= model.list_length() {
+    if model.overlay.is_some() {
         return Vec::new();
     }
     model.notice = None;
-    let mut jobs = move_cursor(model, row as i64 - model.list_cursor() as i64);
-    if double && super::command_table::available(model).any(|row| row.command == Command::Enter) {
-        jobs.extend(enter(model));
+    let mut jobs = Vec::new();
+    if model.station == Station::Ages {
+        // rows are those of the files: cells are clicked on their own
+        model.focus = Focus::List;
+    }
+    jobs.extend(move_cursor(model, row as i64 - model.list_cursor() as i64));
+    if double {
+        let opens = [Command::Enter, Command::Narrow, Command::ShowPlace];
+        let open = super::command_table::available(model).find(|row| opens.contains(&row.command));
+        jobs.extend(open.map(|row| on_command(model, row.command)).unwrap_or_default());
     }
     jobs
 }
@@ -342,7 +396,22 @@ fn move_cursor(model: &mut Model, by: i64) -> Vec<Job> {
         Station::Volumes if model.focus == Focus::Books => model.books.cursor = to,
         Station::Volumes => model.volume_cursor = to,
         Station::Leftovers => model.held_cursor = to,
+        Station::Directories if model.looking.manner == Manner::Files => {
+            model.looking.files.files.cursor = to;
+            files::window_of_directories(model);
+            return directories::look(model);
+        }
         Station::Directories => return directories::select(model, to),
+        Station::Ages if model.focus == Focus::List => {
+            model.looking.ages.files.cursor = to;
+            files::window_of_ages(model);
+            return directories::look(model);
+        }
+        Station::Ages => {
+            let column = model.looking.ages.cursor.column;
+            return ages::go_to(model, to, column);
+        }
+        Station::Breakdown => model.looking.breakdown.cursor = to,
         Station::Plan => model.plan_cursor = to,
         Station::Journal => match &mut model.journal.open {
             Some(open) => open.cursor = to,

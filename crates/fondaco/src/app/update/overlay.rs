@@ -2,7 +2,7 @@
 
 use fondaco_core::units::Level;
 
-use super::{held, journal, on_command, plan, scans, start_scan};
+use super::{held, journal, many, on_command, plan, scans, start_scan};
 use crate::app::command_table::{Command, Key, Row, available};
 use crate::app::message::Job;
 use crate::app::model::{Asking, Model, Overlay};
@@ -37,6 +37,22 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
             }
             model.overlay =
                 Some(Overlay::ChooseDeed { path, name, deeds, held, bytes, cursor, changes });
+        }
+        Some(Overlay::ChooseForMany { count, bytes, deeds, mut cursor }) => {
+            let chosen = match key {
+                Key::Enter => Some(cursor),
+                Key::Char(c) => deeds.iter().position(|deed| first_letter(deed.word()) == c),
+                _ => None,
+            };
+            if let Some(chosen) = chosen {
+                return many::put(model, deeds[chosen].clone());
+            }
+            match key {
+                Key::Up => cursor = cursor.saturating_sub(1),
+                Key::Down => cursor = (cursor + 1).min(deeds.len() - 1),
+                _ => {}
+            }
+            model.overlay = Some(Overlay::ChooseForMany { count, bytes, deeds, cursor });
         }
         Some(Overlay::Ask { asking, sentence, wanted, mut typed, mut error, offers }) => {
             match key {

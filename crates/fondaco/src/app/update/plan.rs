@@ -7,9 +7,10 @@ use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::counted;
 use fondaco_core::volume::volume_root;
 
-use super::{after_change, ask, directories, held, now, scans};
+use super::{after_change, ask, directories, files, held, now, scans};
+use crate::app::looking::Manner;
 use crate::app::message::{Job, Message};
-use crate::app::model::{Asking, Model, Overlay, RunStage, Selected, deeds, held_deeds};
+use crate::app::model::{Asking, Model, Overlay, RunStage, Station, deeds, held_deeds};
 
 /// Space on an entry: takes it off if it is planned, else asks what is to be done with it.
 pub(super) fn choose_deed(model: &mut Model) -> Vec<Job> {
@@ -22,7 +23,7 @@ pub(super) fn choose_deed(model: &mut Model) -> Vec<Job> {
         model.draft.take_off(&path);
         model.run.rehearsal = None;
         model.say(format!("Taken off the plan: {name}"));
-        directories::rank(model);
+        redraw(model);
         return Vec::new();
     }
     if let Some(above) = model.draft.covering(&path) {
@@ -43,7 +44,7 @@ pub(super) fn choose_deed(model: &mut Model) -> Vec<Job> {
 
 /// Path, name and bytes of the selected entry.
 fn selected(model: &Model) -> Option<(std::path::PathBuf, String, fondaco_core::units::Bytes)> {
-    let Some(Selected::Entry(id)) = model.directories.selected else { return None };
+    let id = model.subject()?;
     let catalog = model.scan.catalog.as_ref()?;
     let catalog = catalog.read().unwrap_or_else(std::sync::PoisonError::into_inner);
     // while a scan runs, what belongs to it alone is not known yet
@@ -90,7 +91,10 @@ pub(super) fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> 
         return Vec::new();
     }
     let Some((_, name, bytes)) = selected(model) else { return Vec::new() };
-    let entries = model.directories.selected_row().map_or(1, |row| row.entries);
+    let entries = match model.station == Station::Directories {
+        true => model.directories.selected_row().map_or(1, |row| row.entries),
+        false => 1,
+    };
     let volume = model.volume_of(path).map(|volume| volume.mount_point.clone());
     let volume = volume.unwrap_or_else(|| volume_root(path, &model.state, &[]));
     let depot_on_volume = on_volume(model, &deed, &volume);
@@ -109,17 +113,23 @@ pub(super) fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> 
             .say(format!("Planned: {word} {name}; {count} planned before below it are taken in")),
         _ => model.say(format!("Planned: {word} {name}")),
     }
-    directories::rank(model);
-    let next = model.directories.cursor().map_or(0, |cursor| cursor + 1);
+    redraw(model);
     let mut jobs = vec![Job::Survey(path.to_owned(), model.state.clone())];
-    if next < model.directories.length() {
-        jobs.extend(directories::select(model, next));
-    }
+    jobs.extend(super::move_cursor(model, 1));
     jobs
 }
 
+/// Marks what is planned in the list at hand.
+fn redraw(model: &mut Model) {
+    match (model.station, model.looking.manner) {
+        (Station::Ages, _) => files::window_of_ages(model),
+        (_, Manner::Files) => files::window_of_directories(model),
+        _ => directories::rank(model),
+    }
+}
+
 /// Whether the depot of an archive lies on a volume.
-fn on_volume(model: &Model, deed: &Deed, volume: &Path) -> bool {
+pub(super) fn on_volume(model: &Model, deed: &Deed, volume: &Path) -> bool {
     let Deed::Archive { depot } = deed else { return false };
     model.volume_of(depot).is_some_and(|on| on.mount_point == volume)
 }

@@ -11,7 +11,7 @@ use fondaco_core::scan::Progress;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, grouped};
 
-use super::{ask, books, directories, go_to, start_scan};
+use super::{ask, books, directories, go_to, lens, start_scan};
 use crate::app::command_table::Key;
 use crate::app::message::{Job, Message};
 use crate::app::model::{
@@ -154,13 +154,14 @@ fn on_opened(model: &mut Model, catalog: Catalog) -> Vec<Job> {
     let age = scanned.age(model.now);
     model.say(format!("This is as it was scanned {age} ago. F5 scans it anew."));
     let mut jobs = go_to(model, Station::Directories);
+    jobs.extend(lens::on_other_scan(model));
     jobs.extend(stopping);
     jobs
 }
 
 /// The path of the selected entry, as the scan has it.
 fn selected_path(model: &Model) -> Option<PathBuf> {
-    let id = model.directories.selected_entry()?;
+    let id = model.subject().or(model.directories.selected_entry())?;
     let readable = directories::read(model)?;
     let catalog = readable.read_now();
     Some(catalog.path(id))
@@ -255,9 +256,6 @@ fn on_mended(model: &mut Model, outcome: Result<Box<Catalog>, String>) -> Vec<Jo
     directories.chosen &= selected.is_some();
     directories.selected = selected;
     (model.evidence, model.asked_evidence) = (None, None);
-    if model.station == Station::Directories {
-        directories::rank(model);
-        jobs.extend(directories::look(model));
-    }
+    jobs.extend(lens::on_other_scan(model));
     jobs
 }

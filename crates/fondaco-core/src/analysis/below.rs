@@ -1,0 +1,121 @@
+//! Every inode below a directory once, on several threads.
+
+use std::ops::Range;
+
+use rustc_hash::FxHashSet;
+
+use crate::catalog::{EntryId, Seen};
+use crate::units::Bytes;
+
+/// What is shown below a directory, itself included.
+pub(super) struct Below<'a> {
+    seen: Seen<'a>,
+    /// Numbers of entries that follow each other.
+    runs: Vec<Range<u32>>,
+    /// Further names of inodes of which one has been counted.
+    again: FxHashSet<u32>,
+}
+
+/// Smaller parts are not worth a thread.
+const PART: u32 = 16_384;
+
+impl<'a> Below<'a> {
+    pub(super) fn new(seen: Seen<'a>, at: EntryId) -> Self {
+        let catalog = seen.catalog();
+        let mut runs = Vec::new();
+        let all = catalog.top() == Some(at);
+        if all {
+            // what stands above several roots is nowhere: it is no entry
+            let several = u32::from(catalog.roots().len() > 1);
+            runs.push(several..catalog.ids().len() as u32);
+        } else {
+            runs.push(at.0..at.0 + 1);
+            let mut open = vec![at];
+            while let Some(id) = open.pop() {
+                let children = catalog.children(id);
+                if let Some(first) = catalog.children(id).next() {
+                    runs.push(first.0..first.0 + children.len() as u32);
+                }
+                let inside = |id: &EntryId| catalog.is_directory(*id) && seen.shows(*id);
+                open.extend(children.filter(inside));
+            }
+        }
+        let mut again = FxHashSet::default();
+        for names in catalog.linked_entries() {
+            let is_here = |id: &&EntryId| seen.has(**id) && (all || is_below(seen, **id, at));
+            again.extend(names.iter().filter(is_here).skip(1).map(|id| id.0));
+        }
+        Self { seen, runs, again }
+    }
+
+    /// Goes through them on several threads; `each` is told an entry with its own bytes on disk, and what the
+    /// threads found is joined in the order of entries.
+    pub(super) fn fold<T: Send>(
+        &self,
+        new: impl Fn() -> T + Sync,
+        each: impl Fn(&mut T, EntryId, Bytes) + Sync,
+        join: impl Fn(&mut T, T),
+    ) -> T {
+        let count: u32 = self.runs.iter().map(|run| run.end - run.start).sum();
+        let threads = std::thread::available_parallelism().map_or(1, |n| n.get() as u32).min(8);
+        let part = count.div_ceil(threads).max(PART);
+        let work = |runs: Vec<Range<u32>>| {
+            let mut found = new();
+            for id in runs.into_iter().flatten().map(EntryId) {
+                if self.seen.has(id) && !self.again.contains(&id.0) {
+                    each(&mut found, id, self.seen.catalog().own_allocated(id));
+                }
+            }
+            found
+        };
+        let mut parts = split(&self.runs, part).into_iter();
+        let first = parts.next().unwrap_or_default();
+        std::thread::scope(|scope| {
+            let others: Vec<_> = parts.map(|runs| scope.spawn(|| work(runs))).collect();
+            let mut found = work(first);
+            for other in others {
+                // a thread that panicked brings its panic here
+                match other.join() {
+                    Ok(more) => join(&mut found, more),
+                    Err(panic) => std::panic::resume_unwind(panic),
+                }
+            }
+            found
+        })
+    }
+}
+
+/// Whether an entry is a directory, or lies below it.
+fn is_below(seen: Seen<'_>, id: EntryId, at: EntryId) -> bool {
+    let mut here = Some(id);
+    while let Some(id) = here {
+        if id == at {
+            return true;
+        }
+        here = seen.catalog().parent(id);
+    }
+    false
+}
+
+/// The same numbers in the same order, in parts of so many.
+fn split(runs: &[Range<u32>], part: u32) -> Vec<Vec<Range<u32>>> {
+    let mut parts = Vec::new();
+    let (mut now, mut left) = (Vec::new(), part);
+    for run in runs {
+        let mut from = run.start;
+        while from < run.end {
+            let to = run.end.min(from.saturating_add(left));
+            now.push(from..to);
+            left -= to - from;
+            from = to;
+            if left == 0 {
+                parts.push(std::mem::take(&mut now));
+                left = part;
+            }
+        }
+    }
+    if !now.is_empty() {
+        parts.push(now);
+    }
+    parts
+}

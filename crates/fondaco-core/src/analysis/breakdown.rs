@@ -1,0 +1,312 @@
+//! Bytes by one property at a time: kind, extension, owner, group, family, depth, length of the name,
+//! attributes.
+//!
+//! Every inode counts once, with its first name, and a directory with its own blocks, so that slices add up to
+//! the directory's total; but for attributes, of which an entry may have several.
+
+use rustc_hash::FxHashMap;
+use serde::Serialize;
+
+use super::Cell;
+use super::below::Below;
+use crate::catalog::{AGE_BOUNDS, AgeProfile, Catalog, EntryId, Seen};
+use crate::kernel::Kind;
+use crate::lens::{Attribute, Lens, Word, kind_of};
+use crate::naming::{FileKind, extension, write_family};
+use crate::units::Bytes;
+
+/// The property that entries are told apart by.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[allow(missing_docs)] // each is its own word
+pub enum BreakdownBy {
+    #[default]
+    Kind,
+    Extension,
+    Owner,
+    Group,
+    Family,
+    Depth,
+    NameLength,
+    Attribute,
+}
+
+impl BreakdownBy {
+    /// All there are.
+    pub const ALL: [Self; 8] = [
+        Self::Kind,
+        Self::Extension,
+        Self::Owner,
+        Self::Group,
+        Self::Family,
+        Self::Depth,
+        Self::NameLength,
+        Self::Attribute,
+    ];
+
+    /// The words for it.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Kind => "kind",
+            Self::Extension => "extension",
+            Self::Owner => "owner",
+            Self::Group => "group",
+            Self::Family => "family",
+            Self::Depth => "depth",
+            Self::NameLength => "length of name",
+            Self::Attribute => "attribute",
+        }
+    }
+}
+
+/// What the entries of one slice have in common.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum SliceKey {
+    /// Their sort of contents.
+    Kind(FileKind),
+    /// The ending of files, in lower case; empty for none.
+    Extension(Vec<u8>),
+    /// They are no files, and so have no ending.
+    NoFile,
+    /// A user's number.
+    Owner(u32),
+    /// A group's number.
+    Group(u32),
+    /// The family, or the name itself if it is of none.
+    Family(Vec<u8>),
+    /// Levels below the root of the scan.
+    Depth(u32),
+    /// Bytes in the name, from and to.
+    NameLength(u32, u32),
+    /// An attribute.
+    Attribute(Attribute),
+    /// None of the attributes.
+    NoAttribute,
+}
+
+impl SliceKey {
+    /// The term of a lens that lets just these entries through.
+    pub fn term(&self) -> String {
+        let number = |word, number: &dyn ToString| Lens::write(word, number.to_string().as_bytes());
+        match self {
+            Self::Kind(kind) => Lens::write(Word::Kind, kind.word().as_bytes()),
+            Self::Extension(ending) => Lens::write(Word::Ext, ending),
+            Self::NoFile => "kind:directory,link,special".to_owned(),
+            Self::Owner(user) => number(Word::Owner, user),
+            Self::Group(group) => number(Word::Group, group),
+            Self::Family(family) => Lens::write(Word::Family, family),
+            Self::Depth(depth) => number(Word::Depth, depth),
+            Self::NameLength(from, to) => format!("length:{from}-{to}"),
+            Self::Attribute(attribute) => Lens::write(Word::Is, attribute.word().as_bytes()),
+            Self::NoAttribute => {
+                let words = Attribute::ALL.map(|attribute| format!("not is:{}", attribute.word()));
+                words.join(" ")
+            }
+        }
+    }
+}
+
+/// Entries that have something in common.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Slice {
+    /// What.
+    pub key: SliceKey,
+    /// How many, each inode once, and their bytes on disk.
+    pub sum: Cell,
+    /// Those bytes by age of the last writing.
+    pub profile: AgeProfile,
+    /// The largest of them.
+    pub largest: EntryId,
+}
+
+/// See the [module](self).
+#[derive(Clone, Debug, PartialEq)]
+pub struct Breakdown {
+    /// By what.
+    pub by: BreakdownBy,
+    /// Most bytes first.
+    pub slices: Vec<Slice>,
+    /// All entries together.
+    pub whole: Cell,
+}
+
+impl Breakdown {
+    /// Whether an entry may be in several slices, so that they do not add up.
+    pub fn overlaps(&self) -> bool {
+        self.by == BreakdownBy::Attribute
+    }
+}
+
+#[derive(Clone, Copy)]
+struct Part {
+    sum: Cell,
+    profile: AgeProfile,
+    largest: (Bytes, EntryId),
+}
+
+impl Part {
+    fn new(first: EntryId) -> Self {
+        let largest = (Bytes::ZERO, first);
+        Self { sum: Cell::default(), profile: AgeProfile::default(), largest }
+    }
+
+    fn add(&mut self, id: EntryId, allocated: Bytes, class: usize) {
+        self.sum.entries += 1;
+        self.sum.allocated += allocated;
+        self.profile[class] += allocated.get() as f32;
+        if allocated > self.largest.0 {
+            self.largest = (allocated, id);
+        }
+    }
+
+    fn join(&mut self, other: Self) {
+        self.sum.add(other.sum);
+        self.profile.iter_mut().zip(other.profile).for_each(|(sum, more)| *sum += more);
+        if other.largest.0 > self.largest.0 {
+            self.largest = other.largest;
+        }
+    }
+}
+
+/// What is found by one thread. Names are looked up by their bytes, so that nothing is allocated for one that is
+/// known.
+#[derive(Default)]
+struct Found {
+    numbers: FxHashMap<u64, Part>,
+    names: FxHashMap<Vec<u8>, Part>,
+    whole: Cell,
+    spare: Vec<u8>,
+}
+
+/// Names longer than this are told apart by classes.
+const LENGTHS: [(u32, u32); 6] = [(0, 8), (9, 16), (17, 32), (33, 64), (65, 128), (129, 255)];
+
+/// For things that are no file, among endings.
+const NO_FILE: u64 = 0;
+/// For things without an attribute.
+const NO_ATTRIBUTE: u64 = u64::MAX;
+
+/// Sorts what is shown of a directory, itself included, by a property.
+pub fn breakdown(seen: Seen<'_>, at: EntryId, by: BreakdownBy) -> Breakdown {
+    let catalog = seen.catalog();
+    let below = Below::new(seen, at);
+    let bounds = AGE_BOUNDS.map(|bound| catalog.now().sec.saturating_sub(bound.secs() as i64));
+    let class = |id: EntryId| {
+        let written = catalog.modified(id).sec;
+        bounds.iter().filter(|bound| written <= **bound).count()
+    };
+    let found = below.fold(
+        Found::default,
+        |found, id, allocated| {
+            found.whole.add(Cell { entries: 1, allocated });
+            put(found, catalog, by, id, allocated, class(id));
+        },
+        |found, more| {
+            found.whole.add(more.whole);
+            for (key, part) in more.numbers {
+                let new = || Part::new(part.largest.1);
+                found.numbers.entry(key).or_insert_with(new).join(part);
+            }
+            for (key, part) in more.names {
+                let new = || Part::new(part.largest.1);
+                found.names.entry(key).or_insert_with(new).join(part);
+            }
+        },
+    );
+    let numbers = found.numbers.into_iter().map(|(key, part)| (key_of(by, key), part));
+    let names = found.names.into_iter().map(|(key, part)| {
+        let key = if by == BreakdownBy::Family {
+            SliceKey::Family(key)
+        } else {
+            SliceKey::Extension(key)
+        };
+        (key, part)
+    });
+    let slice = |(key, part): (SliceKey, Part)| Slice {
+        key,
+        sum: part.sum,
+        profile: part.profile,
+        largest: part.largest.1,
+    };
+    let mut slices: Vec<Slice> = numbers.chain(names).map(slice).collect();
+    // equal ones in an order that does not change
+    slices.sort_by_cached_key(|slice| {
+        let bytes = std::cmp::Reverse(slice.sum.allocated);
+        (bytes, std::cmp::Reverse(slice.sum.entries), slice.largest)
+    });
+    Breakdown { by, slices, whole: found.whole }
+}
+
+fn put(
+    found: &mut Found,
+    catalog: &Catalog,
+    by: BreakdownBy,
+    id: EntryId,
+    allocated: Bytes,
+    class: usize,
+) {
+    let mut number = |key: u64| {
+        found.numbers.entry(key).or_insert_with(|| Part::new(id)).add(id, allocated, class);
+    };
+    let name = catalog.own_name(id);
+    match by {
+        BreakdownBy::Kind => number(kind_of(catalog, id).number().into()),
+        BreakdownBy::Owner => number(catalog.owner(id).0.into()),
+        BreakdownBy::Group => number(catalog.owner(id).1.into()),
+        BreakdownBy::Depth => number(catalog.depth(id).into()),
+        BreakdownBy::NameLength => {
+            let length = name.len() as u32;
+            number(LENGTHS.iter().position(|(_, to)| length <= *to).unwrap_or(5) as u64);
+        }
+        BreakdownBy::Attribute => {
+            let mut none = true;
+            for (place, attribute) in Attribute::ALL.into_iter().enumerate() {
+                if attribute.holds(catalog, id) {
+                    none = false;
+                    number(place as u64);
+                }
+            }
+            if none {
+                number(NO_ATTRIBUTE);
+            }
+        }
+        BreakdownBy::Extension if catalog.kind(id) != Kind::File => number(NO_FILE),
+        BreakdownBy::Extension | BreakdownBy::Family => {
+            let mut key = std::mem::take(&mut found.spare);
+            if by == BreakdownBy::Extension {
+                key.clear();
+                key.extend(extension(name).iter().map(u8::to_ascii_lowercase));
+            } else if !write_family(name, &mut key) {
+                key.clear();
+                key.extend_from_slice(name);
+            }
+            match found.names.get_mut(&key) {
+                Some(part) => part.add(id, allocated, class),
+                None => {
+                    let mut part = Part::new(id);
+                    part.add(id, allocated, class);
+                    found.names.insert(key.clone(), part);
+                }
+            }
+            found.spare = key;
+        }
+    }
+}
+
+fn key_of(by: BreakdownBy, key: u64) -> SliceKey {
+    match by {
+        BreakdownBy::Kind => SliceKey::Kind(FileKind::of_number(key as u8)),
+        BreakdownBy::Owner => SliceKey::Owner(key as u32),
+        BreakdownBy::Group => SliceKey::Group(key as u32),
+        BreakdownBy::Depth => SliceKey::Depth(key as u32),
+        BreakdownBy::NameLength => {
+            let (from, to) = LENGTHS[(key as usize).min(LENGTHS.len() - 1)];
+            SliceKey::NameLength(from, to)
+        }
+        BreakdownBy::Attribute => match Attribute::ALL.get(key as usize) {
+            Some(attribute) => SliceKey::Attribute(*attribute),
+            None => SliceKey::NoAttribute,
+        },
+        BreakdownBy::Extension | BreakdownBy::Family => SliceKey::NoFile,
+    }
+}

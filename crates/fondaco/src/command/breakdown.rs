@@ -1,0 +1,100 @@
+//! `fondaco breakdown`
+
+use std::path::PathBuf;
+
+use anyhow::Result;
+use fondaco_core::analysis::{BreakdownBy, Cell, Slice, breakdown};
+use fondaco_core::catalog::AGE_BOUNDS;
+use fondaco_core::shown::Shown;
+use fondaco_core::units::grouped;
+use serde_json::{Value, json};
+
+use super::look::{Closer, Looked, percent, written};
+use super::{Outcome, binary, excluded_line};
+use crate::cli;
+use crate::output::{self, Grid, left, right, say};
+use crate::words::slice_words;
+
+pub(super) fn run(arguments: &cli::Breakdown, state: Option<PathBuf>) -> Result<Outcome> {
+    let by: BreakdownBy = arguments.by.into();
+    // of attributes some are told by a closer look only; a saved scan has the others
+    let attributes = by == BreakdownBy::Attribute && arguments.walk.saved.is_none();
+    let closer = if arguments.content { Closer::Into } else { Closer::if_needed(attributes) };
+    let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
+    let found = breakdown(looked.seen(), looked.top()?, by);
+    let listed = &found.slices[..found.slices.len().min(arguments.top)];
+    let grid = grid(&looked, listed, found.whole);
+    if written(&grid, &arguments.form, "breakdown", &looked)? {
+        return Ok(Outcome::AllDone);
+    }
+    let rest = found.slices[listed.len()..].iter().fold(Cell::default(), |mut sum, slice| {
+        sum.entries += slice.sum.entries;
+        sum.allocated += slice.sum.allocated;
+        sum
+    });
+    if arguments.form.json {
+        let mut document = json!({
+            "fondaco": 1,
+            "kind": "breakdown",
+            "scanned": looked.catalog.now().rfc3339(),
+            "by": by,
+            "overlaps": found.overlaps(),
+            "whole": found.whole,
+            "ages": AGE_BOUNDS.map(|age| age.secs()),
+            "slices": grid.to_json(&[])?,
+            "rest": { "slices": found.slices.len() - listed.len(), "sum": rest },
+        });
+        looked.put_lens(&mut document);
+        output::json(&document)?;
+        return Ok(Outcome::AllDone);
+    }
+    for root in looked.catalog.roots() {
+        say!("{}  {}", binary(looked.seen().allocated(root.entry)), Shown(&root.path));
+    }
+    let plain = ["allocated", "share", "entries", "largest_allocated", "slice"];
+    let plain: Vec<String> = plain.iter().map(|key| (*key).to_owned()).collect();
+    let columns = if arguments.form.columns.is_empty() { &plain } else { &arguments.form.columns };
+    grid.print(columns)?;
+    if found.slices.len() > listed.len() {
+        let more = grouped((found.slices.len() - listed.len()) as u64);
+        say!("and {more} more: {} entries, {}", grouped(rest.entries), binary(rest.allocated));
+    }
+    if found.overlaps() {
+        say!("an entry may have several attributes: these do not add up");
+    }
+    for line in looked.part_line().into_iter().chain(excluded_line(&looked.catalog)) {
+        say!("{line}");
+    }
+    Ok(Outcome::AllDone)
+}
+
+fn grid(looked: &Looked, slices: &[Slice], whole: Cell) -> Grid {
+    let mut grid = Grid::new(&[
+        right("allocated", "allocated"),
+        right("share", "share"),
+        right("entries", "entries"),
+        right("largest_allocated", "largest"),
+        left("slice", "slice"),
+        left("largest", "largest entry"),
+        left("lens", "lens"),
+        left("by_age", "by age"),
+    ]);
+    for slice in slices {
+        let words = slice_words(&slice.key, |user| looked.user(user), |group| looked.group(group));
+        let (largest, term) = (looked.catalog.path(slice.largest), slice.key.term());
+        let largest_bytes = looked.catalog.own_allocated(slice.largest);
+        let share = slice.sum.allocated.share_of(whole.allocated);
+        let by_age: Vec<u64> = slice.profile.iter().map(|bytes| *bytes as u64).collect();
+        grid.row(vec![
+            (binary(slice.sum.allocated), slice.sum.allocated.get().into()),
+            (percent(slice.sum.allocated, whole.allocated), ((share * 1e6).round() / 1e6).into()),
+            (grouped(slice.sum.entries), slice.sum.entries.into()),
+            (binary(largest_bytes), largest_bytes.get().into()),
+            (words.clone(), words.into()),
+            (Shown(&largest).to_string(), output::path_value(&largest)),
+            (term.clone(), term.into()),
+            (format!("{by_age:?}"), Value::from(by_age)),
+        ]);
+    }
+    grid
+}

@@ -8,7 +8,7 @@
 //!
 //! [`kernel`] asks the system; [`scan`] walks trees into a [`catalog`], which [`saved`]
 //! keeps and takes back; [`naming`] says what names tell, and a [`lens`] narrows a catalog; [`volume`] knows levels and waterlines, [`history`] how they moved;
-//! [`books`] explain what a volume says is in use; [`analysis`] and [`rule`] say what may go and why; [`plan`] records what is to
+//! [`books`] explain what a volume says is in use; [`analysis`] and [`rule`] say what may go and why, [`peek`] looks into one file; [`plan`] records what is to
 //! go, as reviewed; [`carry_out`] does it, or rehearses it, and undoes it; [`archive`] packs and
 //! unpacks. A module uses only those before it in this list, and none of them prints, parses
 //! arguments or knows a terminal.
@@ -23,6 +23,7 @@ pub mod kernel;
 pub mod lens;
 pub mod naming;
 pub mod pattern;
+pub mod peek;
 pub mod plan;
 pub mod rule;
 pub mod saved;

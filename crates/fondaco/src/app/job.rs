@@ -19,6 +19,7 @@ use fondaco_core::carry_out::{
 use fondaco_core::catalog::Catalog;
 use fondaco_core::history::{History, Outlook};
 use fondaco_core::kernel::{CallError, DeletedFiles, OpenFiles, stat_path};
+use fondaco_core::peek::peek;
 use fondaco_core::plan::{Plan, Refusal, survey_with_open};
 use fondaco_core::rule::RuleSet;
 use fondaco_core::saved::{self, SavedScan};
@@ -175,6 +176,10 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
         Job::Settle(state) => Message::Settled(settle(&state, Time::now()).map_err(words)),
         Job::Finish(run, state) => finish_run(run, &state, messages, stop),
         Job::Save(state) => Message::Saved(state.save().map_err(words)),
+        Job::Peek(path) => {
+            let outcome = Box::new(peek(&path).map_err(words));
+            Message::Peeked { path, outcome }
+        }
         Job::SurveyMany(many) => survey_many(*many),
         Job::StopScan | Job::StopRun | Job::StopLook | Job::Ask(_) | Job::Evidence { .. } => return,
     };

@@ -11,6 +11,7 @@ use fondaco_core::carry_out::{
 use fondaco_core::catalog::{Catalog, EntryId, Selection};
 use fondaco_core::history::Outlook;
 use fondaco_core::kernel::DeletedFiles;
+use fondaco_core::peek::Peek;
 use fondaco_core::plan::{Deed, Plan, Refusal, Survey};
 use fondaco_core::scan::Progress;
 use fondaco_core::state::State;
@@ -154,6 +155,13 @@ pub enum Message {
         /// Each with what was found.
         surveyed: Vec<(PathBuf, Result<Survey, Refusal>)>,
     },
+    /// A file has been looked into, or not.
+    Peeked {
+        /// Which.
+        path: PathBuf,
+        /// What is in it.
+        outcome: Box<Result<Peek, String>>,
+    },
     /// A place for a copy of a held file has been looked at.
     Place {
         /// Of which file, by device and inode.
@@ -281,6 +289,8 @@ pub enum Job {
     Ask(Box<Question>),
     /// End a closer look.
     StopLook,
+    /// Look into a file.
+    Peek(PathBuf),
     /// Look closely at many files, to plan them.
     SurveyMany(Box<ManyFiles>),
     /// Look closely at something that was planned.

@@ -26,7 +26,9 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
         Some(Overlay::Saved { rows, cursor }) => saved(model, pen, panel, rows.as_deref(), *cursor),
         Some(Overlay::Palette { typed, cursor }) => palette(model, pen, panel, typed, *cursor),
         Some(Overlay::Listing { title, lines, offset }) => {
-            listing(pen, panel, title, lines, *offset)
+            // lines may be long: it takes the whole width
+            let wide = Rect { x: 0, width: pen.area().width, ..panel };
+            listing(pen, wide, title, lines, *offset)
         }
         Some(Overlay::Help { offset }) => help(model, pen, panel, *offset),
     }
@@ -243,9 +245,9 @@ fn listing(pen: &mut Pen<'_>, panel: Rect, title: &str, places: &[String], offse
     let area = sheet(pen, panel, 120, height);
     let visible = usize::from(area.height.saturating_sub(2));
     let offset = offset.min(places.len().saturating_sub(visible));
-    let more = if places.len() > visible { "; ↑ ↓ show more" } else { "" };
-    let title = format!("{title}; any other key closes{more}");
-    pen.text(area.x, area.y, &title, theme.brass, area.width);
+    let more = if places.len() > visible { "↑ ↓ show more; " } else { "" };
+    pen.text(area.x, area.y, title, theme.brass, area.width);
+    pen.text(area.x, area.y + 1, &format!("{more}any other key closes"), theme.dim, area.width);
     for (i, place) in places.iter().skip(offset).take(visible).enumerate() {
         pen.text(area.x, area.y + 2 + i as u16, place, theme.plain, area.width);
     }

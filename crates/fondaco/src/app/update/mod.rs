@@ -11,6 +11,7 @@ mod lens;
 mod many;
 mod map;
 mod overlay;
+mod peek;
 mod plan;
 mod scans;
 
@@ -107,6 +108,10 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             }
             Vec::new()
         }
+        Message::Peeked { path, outcome } => {
+            peek::on_peeked(model, path, *outcome);
+            Vec::new()
+        }
         Message::Place { inode, to, changes, outcome } => {
             held::on_place(model, inode, to, changes, outcome)
         }
@@ -200,6 +205,7 @@ pub(super) fn on_command(model: &mut Model, command: Command) -> Vec<Job> {
         Command::PlanMany => many::choose(model),
         Command::Map => files::switch(model, Manner::Map),
         Command::Files => files::switch(model, Manner::Files),
+        Command::Peek => peek::ask(model),
         Command::StopLook => vec![Job::StopLook],
         Command::FindName => {
             model.directories.typed = Some(String::new());

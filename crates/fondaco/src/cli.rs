@@ -60,6 +60,10 @@ pub enum Command {
     Ages(Ages),
     /// Sort what is there by kind, owner, family or another property
     Breakdown(Breakdown),
+    /// Draw a chart as SVG or PDF
+    Chart(Chart),
+    /// Write a report of a scan as HTML or PDF: how much, what kinds, whose, how old
+    Report(Report),
     /// List saved scans; open, export or forget one
     Scans(Scans),
     /// Make a plan from rules or by hand; nothing is changed
@@ -85,11 +89,10 @@ pub enum Command {
 #[derive(Debug, Args)]
 pub struct Volumes {
     /// Only keep the levels in the history, and say nothing: for a timer
-    #[arg(long, conflicts_with = "json")]
+    #[arg(long, conflicts_with_all = ["json", "csv"])]
     pub sample: bool,
-    /// Write JSON for programs
-    #[arg(long)]
-    pub json: bool,
+    #[command(flatten)]
+    pub form: Form,
 }
 
 /// `books`
@@ -399,6 +402,82 @@ impl From<BreakdownWord> for BreakdownBy {
             BreakdownWord::Attribute => Self::Attribute,
         }
     }
+}
+
+/// `chart`
+#[derive(Debug, Args)]
+pub struct Chart {
+    /// What is drawn
+    #[arg(value_enum)]
+    pub what: ChartWord,
+    /// Directories to scan; for volumes none
+    #[arg(conflicts_with = "saved", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// Where to; the ending says how: .svg or .pdf
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// Draw this directory below PATH
+    #[arg(long = "in", value_name = "SUBPATH")]
+    pub below: Option<PathBuf>,
+    /// Break down by this property
+    #[arg(long, value_enum, default_value_t = BreakdownWord::Kind)]
+    pub by: BreakdownWord,
+    /// Which time counts as age
+    #[arg(long, value_enum, default_value_t = AgeByWord::Written)]
+    pub time: AgeByWord,
+    /// Draw the first N; the rest is summed
+    #[arg(long, value_name = "N", default_value_t = 24)]
+    pub top: usize,
+    /// Light on ink, for screens; without it dark on white, for paper
+    #[arg(long)]
+    pub screen: bool,
+    /// Width and height in points; the height grows if there is more to show
+    #[arg(long, value_name = "WIDTHxHEIGHT", default_value = "842x595", value_parser = points)]
+    pub size: (f64, f64),
+    #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
+    pub walk: Walk,
+}
+
+fn points(text: &str) -> Result<(f64, f64), String> {
+    let parts = text.split_once('x').and_then(|(w, h)| Some((w.parse().ok()?, h.parse().ok()?)));
+    let usable = |(w, h): &(f64, f64)| (300.0..=5000.0).contains(w) && (200.0..=5000.0).contains(h);
+    parts
+        .filter(usable)
+        .ok_or_else(|| "expected points such as 842x595, at least 300x200".to_owned())
+}
+
+/// A chart, as it is typed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+#[allow(missing_docs)] // each is its own word
+pub enum ChartWord {
+    Cascade,
+    Map,
+    Ages,
+    Breakdown,
+    Volumes,
+}
+
+/// `report`
+#[derive(Debug, Args)]
+pub struct Report {
+    /// Directories to scan
+    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// Where to; the ending says how: .html or .pdf
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// What stands above it
+    #[arg(long, value_name = "TEXT", default_value = "What is on this storage")]
+    pub title: String,
+    /// List so many files
+    #[arg(long, value_name = "N", default_value_t = 40)]
+    pub top: usize,
+    #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
+    pub walk: Walk,
 }
 
 /// An order of files, as it is typed.

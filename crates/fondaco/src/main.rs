@@ -5,12 +5,14 @@
 //! is in `fondaco-core`.
 
 mod app;
+mod charts;
 mod cli;
 mod command;
 mod demo;
 mod environment;
 mod manual;
 mod output;
+mod tables;
 mod view;
 mod words;
 

@@ -18,7 +18,15 @@ use crate::environment::colours_output;
 ///
 /// If standard output cannot be written.
 pub fn json(document: &impl Serialize) -> io::Result<()> {
-    let mut out = io::stdout().lock();
+    write_json(document, io::stdout().lock())
+}
+
+/// As [`json`], to anywhere.
+///
+/// # Errors
+///
+/// If that cannot be written.
+pub fn write_json(document: &impl Serialize, mut out: impl Write) -> io::Result<()> {
     let mut serializer = serde_json::Serializer::with_formatter(&mut out, SafeText);
     document.serialize(&mut serializer)?;
     out.write_all(b"\n")

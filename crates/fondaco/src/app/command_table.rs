@@ -61,6 +61,7 @@ pub enum Command {
     Files,
     StopLook,
     Peek,
+    Export,
     Palette,
     Help,
     Quit,
@@ -192,6 +193,11 @@ fn on_volume(model: &Model) -> bool {
     model.station == Station::Volumes && model.selected_volume().is_some()
 }
 
+fn can_export(model: &Model) -> bool {
+    let lists = [Station::Volumes, Station::Leftovers, Station::Plan, Station::Journal];
+    is_looking(model) || (lists.contains(&model.station) && model.list_length() > 0)
+}
+
 fn in_trail(model: &Model) -> bool {
     model.focus == Focus::Trail
 }
@@ -298,6 +304,8 @@ pub static COMMANDS: &[Row] = &[
         "list the largest or stalest files however deep they lie; once more: as stairs"),
     row(Command::Peek, "look inside", &[Key::Char('v')], 6, on_entry,
         "show the beginning and end of a text, bytes, what an archive holds, the size of a picture or sound"),
+    row(Command::Export, "export", &[Key::Char('e')], 8, can_export,
+        "write what is shown as a table, chart or report, or give it to the terminal's clipboard"),
     row(Command::Time, "time", &[Key::Char('t')], 5, in_ages,
         "count age from the last writing, reading, change of the inode, or from birth"),
     row(Command::Block, "block", &[Key::Char('b')], 6, in_matrix,

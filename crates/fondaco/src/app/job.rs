@@ -29,6 +29,7 @@ use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time};
 use fondaco_core::volume::{Volume, interfaces, volume_of, volumes};
 
+use super::export::export;
 use super::input::Event;
 use super::look_job::{Question, answer_all};
 use super::message::{Job, ManyFiles, Message};
@@ -179,6 +180,10 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
         Job::Peek(path) => {
             let outcome = Box::new(peek(&path).map_err(words));
             Message::Peeked { path, outcome }
+        }
+        Job::Export(what) => {
+            let outcome = export(&what).map_err(|error| format!("{error:#}"));
+            Message::Exported(Box::new(outcome))
         }
         Job::SurveyMany(many) => survey_many(*many),
         Job::StopScan | Job::StopRun | Job::StopLook | Job::Ask(_) | Job::Evidence { .. } => return,

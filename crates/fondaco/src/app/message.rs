@@ -19,6 +19,7 @@ use fondaco_core::units::Time;
 use fondaco_core::volume::Volume;
 
 use super::command_table::{Command, Key};
+use super::export::{Done, Export};
 use super::look_job::{Answer, Question};
 use super::model::SavedRow;
 
@@ -155,6 +156,8 @@ pub enum Message {
         /// Each with what was found.
         surveyed: Vec<(PathBuf, Result<Survey, Refusal>)>,
     },
+    /// An export has been written, or not.
+    Exported(Box<Result<Done, String>>),
     /// A file has been looked into, or not.
     Peeked {
         /// Which.
@@ -291,6 +294,8 @@ pub enum Job {
     StopLook,
     /// Look into a file.
     Peek(PathBuf),
+    /// Write what a station shows.
+    Export(Box<Export>),
     /// Look closely at many files, to plan them.
     SurveyMany(Box<ManyFiles>),
     /// Look closely at something that was planned.

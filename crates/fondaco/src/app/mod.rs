@@ -5,6 +5,7 @@
 //! [`job`] touch the terminal, the clock and the system.
 
 mod command_table;
+mod export;
 pub mod geometry;
 mod input;
 mod job;
@@ -159,6 +160,10 @@ fn run_loop(
     loop {
         let mut hits = Hits::default();
         terminal.draw(|frame| hits = view::draw(&model, frame, theme))?;
+        if let Some(text) = model.clipboard.take() {
+            let mut out = io::stdout();
+            out.write_all(export::osc_52(&text).as_bytes()).and_then(|()| out.flush())?;
+        }
         let Some(news) = wait(&inbox) else { bail!("the terminal was closed") };
         if panicked.load(Relaxed) {
             bail!("internal error; what had been begun is in the journal");

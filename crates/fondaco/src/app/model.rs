@@ -389,6 +389,8 @@ pub enum Asking {
     Quit,
     /// A path to scan.
     Path,
+    /// Where an export goes.
+    Export,
     /// A waterline for this mount point.
     Waterline(PathBuf),
     /// A new file that a held file is saved as: device and inode, whether the plan has it already.
@@ -547,6 +549,8 @@ pub struct Model {
     pub overlay: Option<Overlay>,
     /// What just happened.
     pub notice: Option<Notice>,
+    /// What is to be given to the terminal's clipboard.
+    pub clipboard: Option<String>,
     /// The user has asked to leave.
     pub quitting: bool,
 }
@@ -583,6 +587,7 @@ impl Model {
             asked_evidence: None,
             overlay: None,
             notice: None,
+            clipboard: None,
             quitting: false,
         }
     }

@@ -6,12 +6,13 @@ use anyhow::Result;
 use fondaco_core::analysis::{AgeBy, Cell, Classes, Matrix, matrix};
 use fondaco_core::shown::Shown;
 use fondaco_core::units::UnitStyle;
-use serde_json::{Value, json};
+use serde_json::json;
 
 use super::look::{Closer, Looked, written};
 use super::{Outcome, binary, excluded_line};
 use crate::cli;
-use crate::output::{self, Grid, Lean, Table, left, right, say};
+use crate::output::{self, Lean, Table, say};
+use crate::tables;
 
 pub(super) fn run(arguments: &cli::Ages, state: Option<PathBuf>) -> Result<Outcome> {
     let classes = Classes::of_texts(&arguments.sizes, &arguments.ages)?;
@@ -19,7 +20,7 @@ pub(super) fn run(arguments: &cli::Ages, state: Option<PathBuf>) -> Result<Outco
     let closer = Closer::if_needed(by == AgeBy::Born);
     let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
     let found = matrix(looked.seen(), looked.top()?, by, classes);
-    if written(&grid(&found), &arguments.form, "ages", &looked)? {
+    if written(&tables::ages(&found), &arguments.form, "ages", &looked)? {
         return Ok(Outcome::AllDone);
     }
     if arguments.form.json {
@@ -77,27 +78,4 @@ fn print(found: &Matrix) -> Result<()> {
 
 fn bytes(cell: Cell) -> String {
     if cell.entries == 0 { "·".to_owned() } else { binary(cell.allocated) }
-}
-
-/// One row for each cell.
-fn grid(found: &Matrix) -> Grid {
-    let mut grid = Grid::new(&[
-        left("size", "size"),
-        left("age", "age"),
-        right("entries", "entries"),
-        right("allocated", "allocated"),
-    ]);
-    let classes = &found.classes;
-    for (size, row) in found.cells.iter().enumerate() {
-        for (age, cell) in row.iter().chain(&found.not_known[size..=size]).enumerate() {
-            let (size, age) = (classes.size_words(size, UnitStyle::Binary), classes.age_words(age));
-            grid.row(vec![
-                (size.clone(), size.into()),
-                (age.clone(), age.into()),
-                (cell.entries.to_string(), Value::from(cell.entries)),
-                (binary(cell.allocated), cell.allocated.get().into()),
-            ]);
-        }
-    }
-    grid
 }

@@ -3,17 +3,17 @@
 use std::path::PathBuf;
 
 use anyhow::Result;
-use fondaco_core::analysis::{BreakdownBy, Cell, Slice, breakdown};
+use fondaco_core::analysis::{BreakdownBy, Cell, breakdown};
 use fondaco_core::catalog::AGE_BOUNDS;
 use fondaco_core::shown::Shown;
 use fondaco_core::units::grouped;
-use serde_json::{Value, json};
+use serde_json::json;
 
-use super::look::{Closer, Looked, percent, written};
+use super::look::{Closer, Looked, written};
 use super::{Outcome, binary, excluded_line};
 use crate::cli;
-use crate::output::{self, Grid, left, right, say};
-use crate::words::slice_words;
+use crate::output::{self, say};
+use crate::tables;
 
 pub(super) fn run(arguments: &cli::Breakdown, state: Option<PathBuf>) -> Result<Outcome> {
     let by: BreakdownBy = arguments.by.into();
@@ -23,7 +23,7 @@ pub(super) fn run(arguments: &cli::Breakdown, state: Option<PathBuf>) -> Result<
     let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
     let found = breakdown(looked.seen(), looked.top()?, by);
     let listed = &found.slices[..found.slices.len().min(arguments.top)];
-    let grid = grid(&looked, listed, found.whole);
+    let grid = tables::slices(&looked.catalog, listed, found.whole, &*looked.accounts);
     if written(&grid, &arguments.form, "breakdown", &looked)? {
         return Ok(Outcome::AllDone);
     }
@@ -66,35 +66,4 @@ pub(super) fn run(arguments: &cli::Breakdown, state: Option<PathBuf>) -> Result<
         say!("{line}");
     }
     Ok(Outcome::AllDone)
-}
-
-fn grid(looked: &Looked, slices: &[Slice], whole: Cell) -> Grid {
-    let mut grid = Grid::new(&[
-        right("allocated", "allocated"),
-        right("share", "share"),
-        right("entries", "entries"),
-        right("largest_allocated", "largest"),
-        left("slice", "slice"),
-        left("largest", "largest entry"),
-        left("lens", "lens"),
-        left("by_age", "by age"),
-    ]);
-    for slice in slices {
-        let words = slice_words(&slice.key, |user| looked.user(user), |group| looked.group(group));
-        let (largest, term) = (looked.catalog.path(slice.largest), slice.key.term());
-        let largest_bytes = looked.catalog.own_allocated(slice.largest);
-        let share = slice.sum.allocated.share_of(whole.allocated);
-        let by_age: Vec<u64> = slice.profile.iter().map(|bytes| *bytes as u64).collect();
-        grid.row(vec![
-            (binary(slice.sum.allocated), slice.sum.allocated.get().into()),
-            (percent(slice.sum.allocated, whole.allocated), ((share * 1e6).round() / 1e6).into()),
-            (grouped(slice.sum.entries), slice.sum.entries.into()),
-            (binary(largest_bytes), largest_bytes.get().into()),
-            (words.clone(), words.into()),
-            (Shown(&largest).to_string(), output::path_value(&largest)),
-            (term.clone(), term.into()),
-            (format!("{by_age:?}"), Value::from(by_age)),
-        ]);
-    }
-    grid
 }

@@ -5,13 +5,14 @@ use std::path::PathBuf;
 use anyhow::{Context, Result, bail};
 use fondaco_core::catalog::{EntryId, Ranking, Seen};
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::units::{Bytes, grouped};
+use fondaco_core::units::grouped;
 use serde_json::{Map, Value, json};
 
-use super::look::{Closer, Looked, percent, written};
+use super::look::{Closer, Looked, written};
 use super::{Outcome, binary, excluded_line};
 use crate::cli;
-use crate::output::{self, Grid, left, put_path, right, say};
+use crate::output::{self, put_path, say};
+use crate::tables;
 
 pub(super) fn run(arguments: &cli::Directories, state: Option<PathBuf>) -> Result<Outcome> {
     let paths = arguments.path.as_slice();
@@ -31,7 +32,7 @@ pub(super) fn run(arguments: &cli::Directories, state: Option<PathBuf>) -> Resul
     }
     let limit = arguments.top.unwrap_or(usize::MAX);
     let ranking = looked.seen().ranking(at, arguments.order.into(), limit);
-    let grid = grid(looked.seen(), at, &ranking);
+    let grid = tables::directories(looked.seen(), at, &ranking);
     if written(&grid, &arguments.form, "directories", &looked)? {
         return Ok(Outcome::AllDone);
     }
@@ -94,38 +95,4 @@ fn document(seen: Seen<'_>, at: EntryId, ranking: &Ranking) -> Value {
         document.insert("tail".into(), json!(ranking.tail));
     }
     Value::Object(document)
-}
-
-fn grid(seen: Seen<'_>, at: EntryId, ranking: &Ranking) -> Grid {
-    let (catalog, whole) = (seen.catalog(), seen.allocated(at));
-    let mut grid = Grid::new(&[
-        right("allocated", "allocated"),
-        right("share", "share"),
-        right("apparent", "apparent"),
-        right("exclusive", "exclusive"),
-        right("entries", "entries"),
-        right("newest", "newest"),
-        left("type", "type"),
-        left("name", "name"),
-        left("path", "path"),
-    ]);
-    for id in &ranking.rows {
-        let slash = if catalog.is_directory(*id) { "/" } else { "" };
-        let bytes = |bytes: Bytes| (binary(bytes), Value::from(bytes.get()));
-        let share = seen.allocated(*id).share_of(whole);
-        let (name, path) = (shown(catalog.name(*id)), shown(catalog.path(*id)));
-        let kind = catalog.kind(*id).word();
-        grid.row(vec![
-            bytes(seen.allocated(*id)),
-            (percent(seen.allocated(*id), whole), ((share * 1e6).round() / 1e6).into()),
-            bytes(seen.apparent(*id)),
-            bytes(seen.exclusive(*id)),
-            (grouped(seen.entries(*id)), seen.entries(*id).into()),
-            (seen.newest(*id).age(catalog.now()).to_string(), seen.newest(*id).rfc3339().into()),
-            (kind.to_owned(), kind.into()),
-            (format!("{name}{slash}"), name.into()),
-            (path.clone(), path.into()),
-        ]);
-    }
-    grid
 }

@@ -3,16 +3,16 @@
 use std::path::PathBuf;
 
 use anyhow::Result;
-use fondaco_core::analysis::{AgeBy, byte_years, first_files};
+use fondaco_core::analysis::{AgeBy, first_files};
 use fondaco_core::catalog::EntryId;
-use fondaco_core::shown::Shown;
-use fondaco_core::units::{Age, Bytes, counted};
+use fondaco_core::units::{Bytes, counted};
 use serde_json::{Map, Value, json};
 
 use super::look::{Closer, Looked, written};
 use super::{Outcome, binary, excluded_line};
 use crate::cli;
-use crate::output::{self, Grid, left, put_path, right, say};
+use crate::output::{self, put_path, say};
+use crate::tables;
 
 pub(super) fn run(arguments: &cli::Files, state: Option<PathBuf>) -> Result<Outcome> {
     let by: AgeBy = arguments.by.into();
@@ -20,7 +20,7 @@ pub(super) fn run(arguments: &cli::Files, state: Option<PathBuf>) -> Result<Outc
     let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
     let order = arguments.order.into();
     let found = first_files(looked.seen(), looked.top()?, order, by, None, arguments.top);
-    let grid = grid(&looked, &found.first, by);
+    let grid = tables::files(&looked.catalog, &found.first, by, &*looked.accounts);
     if written(&grid, &arguments.form, "files", &looked)? {
         return Ok(Outcome::AllDone);
     }
@@ -54,12 +54,6 @@ pub(super) fn run(arguments: &cli::Files, state: Option<PathBuf>) -> Result<Outc
     Ok(Outcome::AllDone)
 }
 
-/// Bytes on disk times years of age; nothing where no age is known.
-fn weight(looked: &Looked, id: EntryId, by: AgeBy) -> f64 {
-    let age = by.age(&looked.catalog, id).unwrap_or_default();
-    byte_years(looked.catalog.allocated(id), age)
-}
-
 fn document(looked: &Looked, id: EntryId, by: AgeBy) -> Value {
     let catalog = &looked.catalog;
     let mut file = Map::new();
@@ -73,37 +67,7 @@ fn document(looked: &Looked, id: EntryId, by: AgeBy) -> Value {
             file.insert(key.into(), time.rfc3339().into());
         }
     }
-    file.insert("byte_years".into(), (weight(looked, id, by).round() as u64).into());
-    file.insert("owner".into(), looked.user(catalog.owner(id).0).into());
+    file.insert("byte_years".into(), (tables::weight(catalog, id, by).round() as u64).into());
+    file.insert("owner".into(), tables::user(&*looked.accounts, catalog.owner(id).0).into());
     Value::Object(file)
-}
-
-fn grid(looked: &Looked, found: &[EntryId], by: AgeBy) -> Grid {
-    let mut grid = Grid::new(&[
-        right("allocated", "allocated"),
-        right("written", "written"),
-        right("read", "read"),
-        right("byte_years", "byte-years"),
-        left("owner", "owner"),
-        left("path", "path"),
-    ]);
-    let catalog = &looked.catalog;
-    for id in found {
-        let ago = |by: AgeBy| {
-            let time = by.of(catalog, *id);
-            let shown = time.map_or(Age::default(), |time| time.age(catalog.now())).to_string();
-            (shown, time.map_or(Value::Null, |time| time.rfc3339().into()))
-        };
-        let (weight, owner) = (weight(looked, *id, by), looked.user(catalog.owner(*id).0));
-        let path = Shown(catalog.path(*id)).to_string();
-        grid.row(vec![
-            (binary(catalog.allocated(*id)), catalog.allocated(*id).get().into()),
-            ago(AgeBy::Written),
-            ago(AgeBy::Read),
-            (format!("{} y", binary(Bytes::new(weight as u64))), (weight.round() as u64).into()),
-            (owner.clone(), owner.into()),
-            (path.clone(), path.into()),
-        ]);
-    }
-    grid
 }

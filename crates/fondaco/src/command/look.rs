@@ -7,7 +7,7 @@ use anyhow::{Context, Result, bail};
 use fondaco_core::catalog::{Catalog, EntryId, Seen, Selection};
 use fondaco_core::lens::{Accounts, Lens, SystemAccounts};
 use fondaco_core::scan::look_closer;
-use fondaco_core::units::{Bytes, counted, grouped};
+use fondaco_core::units::{counted, grouped};
 use serde_json::Value;
 
 use super::{Obtained, binary, obtain, stop_asked};
@@ -87,7 +87,7 @@ impl Looked {
             counted(self.catalog.entries(top), "entry"),
             binary(part),
             binary(whole),
-            percent(part, whole)
+            crate::tables::percent(part, whole)
         ))
     }
 
@@ -98,22 +98,6 @@ impl Looked {
         document["whole_allocated"] = self.catalog.allocated(top).get().into();
         document["whole_entries"] = self.catalog.entries(top).into();
     }
-
-    pub(super) fn user(&self, number: u32) -> String {
-        named(self.accounts.user_name(number), number)
-    }
-
-    pub(super) fn group(&self, number: u32) -> String {
-        named(self.accounts.group_name(number), number)
-    }
-}
-
-fn named(name: Option<String>, number: u32) -> String {
-    name.unwrap_or_else(|| format!("{number} (no such account)"))
-}
-
-pub(super) fn percent(part: Bytes, whole: Bytes) -> String {
-    format!("{:.1} %", part.share_of(whole) * 100.0)
 }
 
 /// The accounts of the system, and those of the settings if there is a state directory.
@@ -148,20 +132,25 @@ pub(super) fn look_closer_at(mut catalog: Catalog, into: bool) -> Result<Catalog
     Ok(catalog)
 }
 
-/// Writes a table as CSV, or with chosen columns as JSON; says whether that is what was asked for.
+/// Writes a table of a scan as CSV, or with chosen columns as JSON; says whether that is what was asked for.
 pub(super) fn written(grid: &Grid, form: &Form, kind: &str, looked: &Looked) -> Result<bool> {
+    let mut document = serde_json::json!({
+        "fondaco": 1,
+        "kind": kind,
+        "scanned": looked.catalog.now().rfc3339(),
+    });
+    looked.put_lens(&mut document);
+    written_as(grid, form, document)
+}
+
+/// As [`written`], of anything; `document` is what stands around the rows.
+pub(super) fn written_as(grid: &Grid, form: &Form, mut document: Value) -> Result<bool> {
     if form.csv {
         grid.write_csv(&form.columns, std::io::stdout().lock())?;
         return Ok(true);
     }
     if form.json && !form.columns.is_empty() {
-        let mut document = serde_json::json!({
-            "fondaco": 1,
-            "kind": kind,
-            "scanned": looked.catalog.now().rfc3339(),
-            "rows": grid.to_json(&form.columns)?,
-        });
-        looked.put_lens(&mut document);
+        document["rows"] = grid.to_json(&form.columns)?.into();
         output::json(&document)?;
         return Ok(true);
     }

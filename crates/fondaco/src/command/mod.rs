@@ -4,6 +4,7 @@ mod ages;
 mod books;
 mod breakdown;
 mod carry_out;
+mod chart;
 mod demo;
 mod directories;
 mod files;
@@ -12,6 +13,7 @@ mod journal;
 mod look;
 mod plan;
 mod put_back;
+mod report;
 mod scan;
 mod scans;
 mod volumes;
@@ -77,6 +79,8 @@ pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Ou
         Command::Files(arguments) => files::run(&arguments, state),
         Command::Ages(arguments) => ages::run(&arguments, state),
         Command::Breakdown(arguments) => breakdown::run(&arguments, state),
+        Command::Chart(arguments) => chart::run(&arguments, state),
+        Command::Report(arguments) => report::run(&arguments, state),
         Command::Directories(arguments) => directories::run(&arguments, state),
         Command::Scans(arguments) => scans::run(&arguments, state, theme),
         Command::Plan(arguments) => plan::run(&arguments, state),

@@ -4,18 +4,20 @@ use std::path::PathBuf;
 
 use anyhow::Result;
 use fondaco_core::history::{Forecast, History, Outlook};
-use fondaco_core::kernel::{Capacity, Quota};
+use fondaco_core::kernel::Quota;
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Level, Time, UnitStyle};
 use fondaco_core::volume::{Place, Volume, interfaces, volumes};
 use serde_json::{Map, Value, json};
 
-use super::{Outcome, binary};
+use super::Outcome;
+use super::look::written_as;
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::{self, Lean, Table, path_value, put_path, say};
-use crate::words::{full_in, in_words, owner_name, quota_line, range, rise};
+use crate::output::{self, path_value, put_path, say};
+use crate::tables;
+use crate::words::{in_words, owner_name, quota_line, range};
 
 pub(super) fn run(arguments: &cli::Volumes, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
@@ -35,7 +37,12 @@ pub(super) fn run(arguments: &cli::Volumes, state: Option<PathBuf>) -> Result<Ou
     };
     let known: Vec<(Volume, Outlook)> =
         volumes.into_iter().map(|volume| (outlook(&volume), volume)).map(|(o, v)| (v, o)).collect();
-    if arguments.json {
+    let around = json!({ "fondaco": 1, "kind": "volumes", "asked": now.rfc3339() });
+    let grid = tables::volumes(&known);
+    if written_as(&grid, &arguments.form, around)? {
+        return Ok(Outcome::AllDone);
+    }
+    if arguments.form.json {
         let documents: Vec<Value> = known.iter().map(|(v, o)| document(v, o, &state)).collect();
         output::json(&json!({
             "fondaco": 1,
@@ -45,7 +52,8 @@ pub(super) fn run(arguments: &cli::Volumes, state: Option<PathBuf>) -> Result<Ou
             "kernel_interfaces": interfaces(),
         }))?;
     } else {
-        print(&known, &state)?;
+        grid.print(&arguments.form.columns)?;
+        print_notes(&known, &state)?;
     }
     Ok(Outcome::AllDone)
 }
@@ -105,44 +113,7 @@ fn quota_document(quota: &Quota, state: &State) -> Value {
     document
 }
 
-fn print(volumes: &[(Volume, Outlook)], state: &State) -> Result<()> {
-    use Lean::{Left, Right};
-    let mut table = Table::new(&[
-        ("level", Right),
-        ("waterline", Right),
-        ("to find", Right),
-        ("used", Right),
-        ("free to root", Right),
-        ("to users", Right),
-        ("inodes", Right),
-        ("rise a day", Right),
-        ("full in", Right),
-        ("type", Left),
-        ("class", Left),
-        ("source", Left),
-        ("mounted at", Left),
-    ]);
-    for (volume, outlook) in volumes {
-        let capacity = volume.capacity.as_ref().ok();
-        let of = |what: fn(&Capacity) -> String| capacity.map_or_else(|| "?".to_owned(), what);
-        let to_find = volume.to_find(Bytes::ZERO);
-        table.row(vec![
-            of(|c| c.level().to_string()),
-            volume.waterline.to_string(),
-            if to_find == Bytes::ZERO { String::new() } else { binary(to_find) },
-            of(|c| binary(c.used)),
-            of(|c| binary(c.free_root)),
-            of(|c| binary(c.free_users)),
-            inodes(volume),
-            rise(outlook, UnitStyle::Binary),
-            full_in(outlook),
-            volume.fs_type.clone(),
-            sort(volume),
-            Shown(&volume.source).to_string(),
-            Shown(&volume.mount_point).to_string(),
-        ]);
-    }
-    table.print()?;
+fn print_notes(volumes: &[(Volume, Outlook)], state: &State) -> Result<()> {
     for (volume, outlook) in volumes {
         let at = Shown(&volume.mount_point);
         if let Err(reason) = &volume.capacity {
@@ -160,16 +131,4 @@ fn print(volumes: &[(Volume, Outlook)], state: &State) -> Result<()> {
     }
     say!("{} of the kernel's own file systems, which hold no data, are not listed", interfaces());
     Ok(())
-}
-
-fn inodes(volume: &Volume) -> String {
-    let level = volume.capacity.as_ref().ok().and_then(Capacity::inode_level);
-    let warning = if volume.short_of_inodes() { "! " } else { "" };
-    level.map_or_else(String::new, |level| format!("{warning}{level}"))
-}
-
-fn sort(volume: &Volume) -> String {
-    let more = [(volume.removable, ", removable"), (volume.read_only, ", read-only")];
-    let more: String = more.iter().filter(|(is, _)| *is).map(|(_, word)| *word).collect();
-    format!("{}{more}", volume.class.word())
 }

@@ -1,7 +1,7 @@
 //! Evidence about many entries at once: classes of the matrix, slices of a breakdown.
 
-use fondaco_core::analysis::Cell;
-use fondaco_core::catalog::AGE_BOUNDS;
+use fondaco_core::analysis::{Cell, Classes};
+use fondaco_core::catalog::AGE_CLASSES;
 use fondaco_core::shown::shown;
 use fondaco_core::units::grouped;
 
@@ -69,7 +69,8 @@ pub(super) fn of_slice(model: &Model, pen: &Pen<'_>) -> Sheet {
     }
     sheet.fact("lens", shown(slice.key.term()));
     sheet.list_title = "by age of the last writing";
-    let words = AGE_BOUNDS.iter().map(|bound| format!("< {bound}")).chain(["older".to_owned()]);
+    let classes = Classes::default();
+    let words = (0..AGE_CLASSES).map(|class| classes.age_words(class));
     sheet.list = words
         .zip(slice.profile)
         .filter(|(_, bytes)| *bytes > 0.0)

@@ -4,6 +4,7 @@ mod ages;
 mod books;
 mod breakdown;
 mod directories;
+mod export;
 mod files;
 mod held;
 mod journal;
@@ -108,6 +109,10 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             }
             Vec::new()
         }
+        Message::Exported(outcome) => {
+            export::on_done(model, *outcome);
+            Vec::new()
+        }
         Message::Peeked { path, outcome } => {
             peek::on_peeked(model, path, *outcome);
             Vec::new()
@@ -205,6 +210,7 @@ pub(super) fn on_command(model: &mut Model, command: Command) -> Vec<Job> {
         Command::PlanMany => many::choose(model),
         Command::Map => files::switch(model, Manner::Map),
         Command::Files => files::switch(model, Manner::Files),
+        Command::Export => export::ask_where(model),
         Command::Peek => peek::ask(model),
         Command::StopLook => vec![Job::StopLook],
         Command::FindName => {

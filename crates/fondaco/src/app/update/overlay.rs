@@ -2,7 +2,7 @@
 
 use fondaco_core::units::Level;
 
-use super::{held, journal, many, on_command, plan, scans, start_scan};
+use super::{export, held, journal, many, on_command, plan, scans, start_scan};
 use crate::app::command_table::{Command, Key, Row, available};
 use crate::app::message::Job;
 use crate::app::model::{Asking, Model, Overlay};
@@ -135,6 +135,7 @@ fn answer(
             }
             Ok(start_scan(model, scans::paths_in(typed)))
         }
+        Asking::Export => export::begin(model, typed),
         Asking::SaveHeld(inode, changes) => held::save_as(*inode, typed, *changes),
         Asking::Waterline(at) => {
             let level = Level::parse(typed).map_err(|error| error.to_string())?;

@@ -1,0 +1,84 @@
+//! Colours for paper and for screens; what differs in meaning differs in lightness too.
+
+/// Where a chart is looked at.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Look {
+    /// Dark on white: for paper.
+    #[default]
+    Paper,
+    /// Light on ink: for screens.
+    Screen,
+}
+
+/// The colours of a chart.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Colours {
+    pub ground: &'static str,
+    pub text: &'static str,
+    pub dim: &'static str,
+    pub rule: &'static str,
+    pub bar: &'static str,
+    pub mark: &'static str,
+    pub trouble: &'static str,
+    /// From the newest age to the oldest.
+    pub ages: [&'static str; 8],
+}
+
+const PAPER: Colours = Colours {
+    ground: "#ffffff",
+    text: "#17212b",
+    dim: "#5b6670",
+    rule: "#c8cdd2",
+    bar: "#2a8a83",
+    mark: "#9a6a10",
+    trouble: "#b4482c",
+    ages: ["#edf5ef", "#c9e3dd", "#a6d3ce", "#7fbfbb", "#55a5a4", "#33858a", "#1f626b", "#113f4a"],
+};
+
+const SCREEN: Colours = Colours {
+    ground: "#0f1720",
+    text: "#e9e3d2",
+    dim: "#8d98a3",
+    rule: "#334250",
+    bar: "#3fa79f",
+    mark: "#e0b25a",
+    trouble: "#d96b4e",
+    ages: ["#e8f3df", "#c6e2d6", "#9dcfca", "#74b8b6", "#4f9a9d", "#367a80", "#285b63", "#1f4049"],
+};
+
+impl Look {
+    pub(crate) fn colours(self) -> Colours {
+        match self {
+            Self::Paper => PAPER,
+            Self::Screen => SCREEN,
+        }
+    }
+}
+
+/// Whether text on a shade of age should be light.
+pub(crate) fn is_dark(colour: &str) -> bool {
+    let part = |at: usize| {
+        let digits = colour.get(at..at + 2).unwrap_or("00");
+        u32::from_str_radix(digits, 16).unwrap_or(0)
+    };
+    // lightness as the eye has it, in thousandths (Rec. 709)
+    213 * part(1) + 715 * part(3) + 72 * part(5) < 128 * 1000
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ages_are_told_by_lightness_alone() {
+        let lightness = |colour: &str| {
+            let part = |at: usize| u32::from_str_radix(&colour[at..at + 2], 16).unwrap();
+            213 * part(1) + 715 * part(3) + 72 * part(5)
+        };
+        for look in [Look::Paper, Look::Screen] {
+            let ages = look.colours().ages.map(lightness);
+            assert!(ages.windows(2).all(|pair| pair[0] > pair[1] + 15_000), "{look:?} {ages:?}");
+        }
+        assert!(is_dark("#113f4a") && !is_dark("#e3efe6"));
+    }
+}

@@ -1,0 +1,27 @@
+//! Charts and reports from what `fondaco-core` has found: SVG, PDF, HTML.
+//!
+//! A chart is drawn once, as SVG with real text ([`Chart`]); PDF is made of that. Text is measured with the font
+//! that is carried along ([`text`]), so that nothing is cut by chance or runs into something else. Names come
+//! in their display form. Every chart has a title, what it is of, its date, units and a legend, and is told by
+//! lightness as well as by colour.
+
+mod ages;
+mod breakdown;
+mod cascade;
+mod chart;
+mod colours;
+mod levels;
+mod map;
+mod pdf;
+mod report;
+mod svg;
+pub mod text;
+
+pub use ages::ages;
+pub use breakdown::breakdown;
+pub use cascade::cascade;
+pub use chart::{Chart, ChartError, Context};
+pub use colours::Look;
+pub use levels::{Level, levels};
+pub use map::map;
+pub use report::{FileLine, Report, SliceLine, Trouble};

@@ -1,0 +1,30 @@
+//! `fondaco report`
+
+use std::path::PathBuf;
+
+use anyhow::{Result, bail};
+use fondaco_core::shown::Shown;
+
+use super::Outcome;
+use super::look::{Closer, Looked};
+use crate::charts;
+use crate::cli;
+use crate::output::say;
+
+pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Outcome> {
+    let file = &arguments.output;
+    let as_pdf = match file.extension().and_then(|ending| ending.to_str()) {
+        Some("pdf") => true,
+        Some("html") => false,
+        _ => bail!("{}: the name must end in .html or .pdf", Shown(file)),
+    };
+    let looked =
+        Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, Closer::No, state)?;
+    let (title, lens) = (&arguments.title, looked.lens.as_deref());
+    let report =
+        charts::report(looked.seen(), looked.top()?, title, lens, arguments.top, &*looked.accounts);
+    let bytes = if as_pdf { report.to_pdf()? } else { report.to_html()?.into_bytes() };
+    charts::write_new(file, &bytes)?;
+    say!("written: {}", Shown(file));
+    Ok(Outcome::AllDone)
+}

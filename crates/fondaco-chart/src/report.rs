@@ -101,7 +101,8 @@ impl Report {
         let rest = |(found, lines): &(Breakdown, Vec<SliceLine>)| {
             let left = &found.slices[lines.len().min(found.slices.len())..];
             let bytes: Bytes = left.iter().map(|slice| slice.sum.allocated).sum();
-            (!left.is_empty()).then_some((left.len(), bytes))
+            let (count, bytes) = (left.len() + found.rest.0, bytes + found.rest.1.allocated);
+            (count > 0).then_some((count, bytes))
         };
         let (kinds, owners) = (&self.kinds, &self.owners);
         let slices = |sort: &(Breakdown, Vec<SliceLine>)| {

@@ -245,6 +245,7 @@ fn adds_up(seen: Seen<'_>, at: EntryId) -> Result<(), TestCaseError> {
     for by in BreakdownBy::ALL {
         let found = breakdown(seen, at, by);
         prop_assert_eq!((found.whole.allocated, found.whole.entries), (whole, all.len() as u64));
+        prop_assert_eq!(found.rest.0, 0);
         let sum: Bytes = found.slices.iter().map(|slice| slice.sum.allocated).sum();
         let entries: u64 = found.slices.iter().map(|slice| slice.sum.entries).sum();
         if found.overlaps() {

@@ -63,7 +63,8 @@ pub fn of_breakdown(
     let lines = slice_lines(found, count, accounts);
     let left = &found.slices[lines.len()..];
     let bytes: Bytes = left.iter().map(|slice| slice.sum.allocated).sum();
-    let rest = (!left.is_empty()).then_some((left.len(), bytes));
+    let (count, bytes) = (left.len() + found.rest.0, bytes + found.rest.1.allocated);
+    let rest = (count > 0).then_some((count, bytes));
     fondaco_chart::breakdown(found, &lines, rest, context)
 }
 

@@ -4,6 +4,9 @@
 //! Every inode counts once, with its first name, and a directory with its own blocks, so that slices add up to
 //! the directory's total; but for attributes, of which an entry may have several.
 
+use std::cmp::Reverse;
+use std::hash::{BuildHasher, RandomState};
+
 use rustc_hash::FxHashMap;
 use serde::Serialize;
 
@@ -124,11 +127,16 @@ pub struct Slice {
 pub struct Breakdown {
     /// By what.
     pub by: BreakdownBy,
-    /// Most bytes first.
+    /// Most bytes first, at most [`SLICES`].
     pub slices: Vec<Slice>,
+    /// How many slices there are besides, and what they hold together.
+    pub rest: (usize, Cell),
     /// All entries together.
     pub whole: Cell,
 }
+
+/// More slices are not told apart: nobody looks at them one by one.
+pub const SLICES: usize = 10_000;
 
 impl Breakdown {
     /// Whether an entry may be in several slices, so that they do not add up.
@@ -168,21 +176,18 @@ impl Part {
     }
 }
 
-/// What is found by one thread. Names are looked up by their bytes, so that nothing is allocated for one that is
-/// known.
+/// What is found by one thread.
 #[derive(Default)]
 struct Found {
     numbers: FxHashMap<u64, Part>,
-    names: FxHashMap<Vec<u8>, Part>,
     whole: Cell,
-    spare: Vec<u8>,
 }
 
 /// Names longer than this are told apart by classes.
 const LENGTHS: [(u32, u32); 6] = [(0, 8), (9, 16), (17, 32), (33, 64), (65, 128), (129, 255)];
 
 /// For things that are no file, among endings.
-const NO_FILE: u64 = 0;
+const NO_FILE: u128 = 0;
 /// For things without an attribute.
 const NO_ATTRIBUTE: u64 = u64::MAX;
 
@@ -195,6 +200,9 @@ pub fn breakdown(seen: Seen<'_>, at: EntryId, by: BreakdownBy) -> Breakdown {
         let written = catalog.modified(id).sec;
         bounds.iter().filter(|bound| written <= **bound).count()
     };
+    if matches!(by, BreakdownBy::Extension | BreakdownBy::Family) {
+        return by_names(catalog, &below, by, &class);
+    }
     let found = below.fold(
         Found::default,
         |found, id, allocated| {
@@ -207,34 +215,125 @@ pub fn breakdown(seen: Seen<'_>, at: EntryId, by: BreakdownBy) -> Breakdown {
                 let new = || Part::new(part.largest.1);
                 found.numbers.entry(key).or_insert_with(new).join(part);
             }
-            for (key, part) in more.names {
-                let new = || Part::new(part.largest.1);
-                found.names.entry(key).or_insert_with(new).join(part);
-            }
         },
     );
-    let numbers = found.numbers.into_iter().map(|(key, part)| (key_of(by, key), part));
-    let names = found.names.into_iter().map(|(key, part)| {
-        let key = if by == BreakdownBy::Family {
-            SliceKey::Family(key)
-        } else {
-            SliceKey::Extension(key)
-        };
-        (key, part)
-    });
+    let parts = found.numbers.into_iter().map(|(key, part)| (key_of(by, key), part)).collect();
+    in_order(by, parts, found.whole)
+}
+
+fn in_order(by: BreakdownBy, parts: Vec<(SliceKey, Part)>, whole: Cell) -> Breakdown {
     let slice = |(key, part): (SliceKey, Part)| Slice {
         key,
         sum: part.sum,
         profile: part.profile,
         largest: part.largest.1,
     };
-    let mut slices: Vec<Slice> = numbers.chain(names).map(slice).collect();
+    let mut slices: Vec<Slice> = parts.into_iter().map(slice).collect();
     // equal ones in an order that does not change
-    slices.sort_by_cached_key(|slice| {
-        let bytes = std::cmp::Reverse(slice.sum.allocated);
-        (bytes, std::cmp::Reverse(slice.sum.entries), slice.largest)
+    slices.sort_by_key(|slice| rank(slice.sum, slice.largest));
+    let mut rest = (0, Cell::default());
+    for slice in slices.drain(slices.len().min(SLICES)..) {
+        rest.0 += 1;
+        rest.1.add(slice.sum);
+    }
+    Breakdown { by, slices, rest, whole }
+}
+
+fn rank(sum: Cell, largest: EntryId) -> (Reverse<Bytes>, Reverse<u64>, EntryId) {
+    (Reverse(sum.allocated), Reverse(sum.entries), largest)
+}
+
+/// A name may be that of each entry alone: in a first pass only little is kept of each, told apart by a hash of
+/// 128 bits with keys that nobody knows, and in a second the rest for those that are listed.
+fn by_names(
+    catalog: &Catalog,
+    below: &Below<'_>,
+    by: BreakdownBy,
+    class: &(impl Fn(EntryId) -> usize + Sync),
+) -> Breakdown {
+    let hashers = [RandomState::new(), RandomState::new()];
+    let hash = |id: EntryId, spare: &mut Vec<u8>| -> u128 {
+        if by == BreakdownBy::Extension && catalog.kind(id) != Kind::File {
+            return NO_FILE;
+        }
+        write_key(by, catalog.own_name(id), spare);
+        let half = |hasher: &RandomState| u128::from(hasher.hash_one(&*spare));
+        half(&hashers[0]) << 64 | half(&hashers[1])
+    };
+    type Little = FxHashMap<u128, (Cell, EntryId)>;
+    let larger = |a: EntryId, b: EntryId| {
+        let bytes = |id| Reverse(catalog.own_allocated(id));
+        if (bytes(b), b) < (bytes(a), a) { b } else { a }
+    };
+    let (found, whole, _) = below.fold(
+        || (Little::default(), Cell::default(), Vec::new()),
+        |(found, whole, spare), id, allocated| {
+            let one = Cell { entries: 1, allocated };
+            whole.add(one);
+            let part = found.entry(hash(id, spare)).or_insert((Cell::default(), id));
+            part.0.add(one);
+            part.1 = larger(part.1, id);
+        },
+        |(found, whole, _), (more, sum, _)| {
+            whole.add(sum);
+            for (key, (sum, largest)) in more {
+                let part = found.entry(key).or_insert((Cell::default(), largest));
+                part.0.add(sum);
+                part.1 = larger(part.1, largest);
+            }
+        },
+    );
+    let mut all: Vec<(u128, Cell, EntryId)> =
+        found.into_iter().map(|(key, (sum, largest))| (key, sum, largest)).collect();
+    let by_rank = |(_, sum, largest): &(u128, Cell, EntryId)| rank(*sum, *largest);
+    let listed = all.len().min(SLICES);
+    if listed < all.len() {
+        all.select_nth_unstable_by_key(listed, by_rank);
+    }
+    let rest = all[listed..].iter().fold(Cell::default(), |mut rest, (_, sum, _)| {
+        rest.add(*sum);
+        rest
     });
-    Breakdown { by, slices, whole: found.whole }
+    let more = all.len() - listed;
+    all.truncate(listed);
+    all.sort_by_key(by_rank);
+    let places: FxHashMap<u128, usize> =
+        all.iter().enumerate().map(|(place, (key, ..))| (*key, place)).collect();
+    let (profiles, _) = below.fold(
+        || (vec![AgeProfile::default(); listed], Vec::new()),
+        |(profiles, spare), id, allocated| {
+            if let Some(place) = places.get(&hash(id, spare)) {
+                profiles[*place][class(id)] += allocated.get() as f32;
+            }
+        },
+        |(profiles, _), (more, _)| {
+            for (sum, more) in profiles.iter_mut().zip(more) {
+                sum.iter_mut().zip(more).for_each(|(sum, more)| *sum += more);
+            }
+        },
+    );
+    let mut spare = Vec::new();
+    let slices = all.into_iter().zip(profiles).map(|((key, sum, largest), profile)| {
+        write_key(by, catalog.own_name(largest), &mut spare);
+        let key = match (key == NO_FILE, by) {
+            (true, _) => SliceKey::NoFile,
+            (false, BreakdownBy::Family) => SliceKey::Family(spare.clone()),
+            (false, _) => SliceKey::Extension(spare.clone()),
+        };
+        Slice { key, sum, profile, largest }
+    });
+    Breakdown { by, slices: slices.collect(), rest: (more, rest), whole }
+}
+
+/// The ending or the family of a name.
+fn write_key(by: BreakdownBy, name: &[u8], key: &mut Vec<u8>) {
+    if by == BreakdownBy::Extension {
+        key.clear();
+        key.extend(extension(name).iter().map(u8::to_ascii_lowercase));
+    } else if !write_family(name, key) {
+        key.clear();
+        key.extend_from_slice(name);
+    }
 }
 
 fn put(
@@ -270,26 +369,8 @@ fn put(
                 number(NO_ATTRIBUTE);
             }
         }
-        BreakdownBy::Extension if catalog.kind(id) != Kind::File => number(NO_FILE),
-        BreakdownBy::Extension | BreakdownBy::Family => {
-            let mut key = std::mem::take(&mut found.spare);
-            if by == BreakdownBy::Extension {
-                key.clear();
-                key.extend(extension(name).iter().map(u8::to_ascii_lowercase));
-            } else if !write_family(name, &mut key) {
-                key.clear();
-                key.extend_from_slice(name);
-            }
-            match found.names.get_mut(&key) {
-                Some(part) => part.add(id, allocated, class),
-                None => {
-                    let mut part = Part::new(id);
-                    part.add(id, allocated, class);
-                    found.names.insert(key.clone(), part);
-                }
-            }
-            found.spare = key;
-        }
+        // these are told apart by names
+        BreakdownBy::Extension | BreakdownBy::Family => {}
     }
 }
 

@@ -11,7 +11,7 @@ mod protection;
 pub use ages::{
     AgeBy, Block, Cell, Classes, FileList, FileOrder, Matrix, byte_years, first_files, matrix,
 };
-pub use breakdown::{Breakdown, BreakdownBy, Slice, SliceKey, breakdown};
+pub use breakdown::{Breakdown, BreakdownBy, SLICES, Slice, SliceKey, breakdown};
 pub use evidence::{
     Evidence, Generations, Ownership, Packages, Regenerable, Regenerables, Repository,
     RepositoryState, Sources, Verdict, gather,

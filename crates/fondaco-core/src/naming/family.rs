@@ -89,6 +89,11 @@ fn cut_rotation(out: &mut Family) {
 
 /// Whether a name is of a family: [`family`] gives it, or it is the name that stands for it.
 pub(crate) fn is_of(name: &[u8], family: &[u8], spare: &mut Family) -> bool {
+    // what stands before the first number is the same in all of them
+    let same = family.iter().position(|byte| *byte == b'#').unwrap_or(family.len());
+    if !name.starts_with(&family[..same]) && !name.contains(&b'#') {
+        return false;
+    }
     if write(name, spare) { spare == family } else { name == family }
 }
 

@@ -40,9 +40,7 @@ pub(super) fn look(
 ) -> Option<(String, Inside)> {
     let found = match head {
         [b'P', b'K', 3 | 5, 4 | 6, ..] => zip(file).map(|listing| ("zip archive", listing)),
-        [0x1f, 0x8b, ..] => {
-            packed(file, name, b".gz", |file| flate2::read::MultiGzDecoder::new(file), "gzip")
-        }
+        [0x1f, 0x8b, ..] => packed(file, name, b".gz", flate2::read::MultiGzDecoder::new, "gzip"),
         [0x28, 0xb5, 0x2f, 0xfd, ..] => {
             let decoder = zstd::Decoder::new(Sparing::new(file, READ)).ok()?;
             unpacked(decoder, name, b".zst", "zstd")

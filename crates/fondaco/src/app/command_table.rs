@@ -174,6 +174,11 @@ fn in_breakdown(model: &Model) -> bool {
     model.station == Station::Breakdown && model.looking.breakdown.found.is_some()
 }
 
+/// The next property can be gone to before the last has been found out.
+fn can_turn(model: &Model) -> bool {
+    model.station == Station::Breakdown && model.scan.catalog.is_some()
+}
+
 fn in_files(model: &Model) -> bool {
     let on_directories = model.station == Station::Directories && !in_cascade(model);
     let in_list = model.station == Station::Ages && model.focus == Focus::List;
@@ -316,9 +321,9 @@ pub static COMMANDS: &[Row] = &[
         "select the cell to the right"),
     row(Command::ToFiles, "to the files", &[Key::Tab], 4, in_ages,
         "go between the classes and their files"),
-    row(Command::NextProperty, "next property", &[Key::Right], 3, in_breakdown,
+    row(Command::NextProperty, "next property", &[Key::Right], 3, can_turn,
         "break down by the next property"),
-    row(Command::LastProperty, "last property", &[Key::Left], 0, in_breakdown,
+    row(Command::LastProperty, "last property", &[Key::Left], 0, can_turn,
         "break down by the property before"),
     row(Command::ByContent, "by contents", &[Key::Char('c')], 6, |m| in_breakdown(m) && m.looking.breakdown.by == BreakdownBy::Kind,
         "read the beginning of files whose ending tells nothing, and sort them by it"),

@@ -72,8 +72,17 @@ pub fn ages_rows(model: &Model) -> (u16, u16) {
     (lines, height.saturating_sub(2 + lines * rows + 2))
 }
 
-/// How many files fit below the matrix.
+/// Whether there is no room for the files below the matrix: then they take its place when they are gone to.
+pub fn ages_list_alone(model: &Model) -> bool {
+    ages_rows(model).1 < 3
+}
+
+/// How many files fit below the matrix, or in its place.
 pub fn ages_list_rows(model: &Model) -> usize {
+    if ages_list_alone(model) {
+        let height = frame(model.size).map_or(0, |frame| frame.panel.height);
+        return usize::from(height.saturating_sub(2));
+    }
     usize::from(ages_rows(model).1)
 }
 

@@ -125,7 +125,12 @@ pub(super) fn answer_all(
     }
 }
 
-fn answer(question: Question, tell: &dyn Fn(Answer), stop: &AtomicBool) -> Option<Answer> {
+/// Answers one question.
+pub(super) fn answer(
+    question: Question,
+    tell: &dyn Fn(Answer),
+    stop: &AtomicBool,
+) -> Option<Answer> {
     let catalog = question.catalog.read().unwrap_or_else(PoisonError::into_inner);
     let seen = catalog.seen(question.selection.as_deref());
     Some(match question.about {

@@ -6,6 +6,7 @@
 
 mod command_table;
 mod export;
+mod frame_times;
 pub mod geometry;
 mod input;
 mod job;
@@ -36,6 +37,7 @@ pub use command_table::{COMMANDS, Command, Row, available};
 pub use update::palette_rows;
 
 use crate::view::{self, Hits, Theme};
+use frame_times::FrameTimes;
 use input::Input;
 use job::Jobs;
 use message::Message;
@@ -157,9 +159,12 @@ fn run_loop(
     first.into_iter().for_each(|job| jobs.start(job));
     let mut input = Input::default();
     let mut ticked = Instant::now();
+    let (mut times, mut updated) = (FrameTimes::of_environment(), Duration::ZERO);
     loop {
+        let begun = Instant::now();
         let mut hits = Hits::default();
         terminal.draw(|frame| hits = view::draw(&model, frame, theme))?;
+        times.keep(updated, begun.elapsed());
         if let Some(text) = model.clipboard.take() {
             let mut out = io::stdout();
             out.write_all(export::osc_52(&text).as_bytes()).and_then(|()| out.flush())?;
@@ -168,6 +173,7 @@ fn run_loop(
         if panicked.load(Relaxed) {
             bail!("internal error; what had been begun is in the journal");
         }
+        let begun = Instant::now();
         let mut work = Vec::new();
         if ticked.elapsed() > Duration::from_millis(500) {
             ticked = Instant::now();
@@ -179,6 +185,7 @@ fn run_loop(
             }
         }
         work.into_iter().for_each(|job| jobs.start(job));
+        updated = begun.elapsed();
         if model.quitting && !model.run.is_active() || leave.load(Relaxed) {
             return Ok(());
         }

@@ -16,6 +16,8 @@ use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 
 use super::command_table::{COMMANDS, Command, Key, available};
+use super::look_job::answer;
+use super::looking::Manner;
 use super::message::{Job, Message};
 use super::model::{Model, Overlay, Selected, Station};
 use super::update::update;
@@ -92,6 +94,21 @@ impl Stage {
         keys.iter().flat_map(|key| update(&mut self.model, Message::Key(*key))).collect()
     }
 
+    /// Presses keys and answers all that is asked of the scan, and what that asks in turn.
+    fn look(&mut self, keys: &[Key]) {
+        for key in keys {
+            let mut jobs = self.keys(std::slice::from_ref(key));
+            while let Some(job) = jobs.pop() {
+                let Job::Ask(question) = job else { continue };
+                let (scan, number) = (question.scan, question.number);
+                let stop = std::sync::atomic::AtomicBool::new(false);
+                if let Some(answer) = answer(*question, &|_| {}, &stop) {
+                    jobs.extend(self.send(Message::Answered { scan, number, answer }));
+                }
+            }
+        }
+    }
+
     /// The books of the simulated volume, with an entry that could not be read made up for them.
     fn draw_up_books(&mut self) {
         let volume = self.model.volumes[0].clone();
@@ -156,6 +173,29 @@ impl Stage {
         in_books.draw_up_books();
         in_books.keys(&[Key::Tab]);
         places.push(in_books);
+        // looking at a scan: matrix, block, files below it, breakdown, map, list, lens
+        let ways: [&[Key]; 9] = [
+            &[Key::Char('3')],
+            &[Key::Char('3'), Key::Up, Key::Char('b'), Key::Up, Key::Left],
+            &[Key::Char('3'), Key::Char('t'), Key::Char('t'), Key::Char('t')],
+            &[Key::Char('3'), Key::Tab],
+            &[Key::Char('3'), Key::Char('A')],
+            &[Key::Char('4'), Key::Right, Key::Right, Key::Right, Key::Right, Key::Down],
+            &[Key::Char('m'), Key::Down],
+            &[Key::Char('l'), Key::Char('o')],
+            &[Key::Char('/'), Key::Char('k'), Key::Down],
+        ];
+        for way in ways {
+            let mut looking = at(Station::Directories, None, true);
+            looking.look(way);
+            places.push(looking);
+        }
+        let mut lens = at(Station::Directories, None, false);
+        lens.look(&[Key::Char('/'), Key::Char('x'), Key::Char(':'), Key::Char('y')]);
+        places.push(lens);
+        let mut narrowed = at(Station::Directories, None, false);
+        narrowed.look(&[Key::Char('/'), Key::Char('z'), Key::Enter]);
+        places.push(narrowed);
         places
     }
 }
@@ -529,4 +569,45 @@ fn volumes_tell_of_inodes_limits_other_places_and_where_they_are_going() {
     // what has not been measured for long is said to have no forecast, never given one
     stage.model.outlooks.clear();
     assert!(stage.screen(160, 50, &theme).contains("no forecast yet"));
+}
+
+#[test]
+fn a_lens_narrows_at_once_and_old_answers_are_not_believed() {
+    let mut stage = Stage::new();
+    stage.look(&[Key::Char('/')]);
+    for c in "ext:csv".chars() {
+        stage.look(&[Key::Char(c)]);
+    }
+    stage.look(&[Key::Enter]);
+    let shown = |stage: &Stage| {
+        stage.model.directories.rows.iter().map(|row| row.name.clone()).collect::<Vec<_>>()
+    };
+    assert_eq!(shown(&stage), ["tide/"]);
+    assert_eq!(stage.model.directories.entries, 1);
+    assert!(stage.model.directories.all.1 > 5);
+    // what was asked before the lens was taken off comes too late
+    let late = stage.keys(&[Key::Char('/'), Key::Char('x')]);
+    stage.look(&[Key::Escape, Key::Char('a')]);
+    for job in late {
+        let Job::Ask(question) = job else { continue };
+        let (scan, number) = (question.scan, question.number);
+        let stop = std::sync::atomic::AtomicBool::new(false);
+        let answer = answer(*question, &|_| {}, &stop).unwrap();
+        stage.send(Message::Answered { scan, number, answer });
+    }
+    assert!(stage.model.looking.lens.selection.is_none() && shown(&stage).len() > 2);
+    // a slice goes into the lens, and the list of files shows just it
+    stage.look(&[Key::Char('4'), Key::Right, Key::Enter]);
+    assert_eq!(stage.model.looking.lens.text, "ext:csv");
+    stage.look(&[Key::Char('2'), Key::Char('l')]);
+    assert_eq!(stage.model.looking.manner, Manner::Files);
+    assert_eq!(stage.model.looking.files.files.list.whole.entries, 1);
+    let jobs = stage.keys(&[Key::Char('A'), Key::Char('d')]);
+    assert!(matches!(&jobs[..], [Job::SurveyMany(many)] if many.lens == "ext:csv"));
+    let path = stage.model.scan.roots[0].join("tide/a.csv");
+    let survey = fondaco_core::plan::survey(&path);
+    let (deed, reason) = (Deed::Delete, "by hand".to_owned());
+    let surveyed = vec![(path.clone(), survey), (path.clone(), fondaco_core::plan::survey(&path))];
+    stage.send(Message::SurveyedMany { scan: 0, deed, reason, surveyed });
+    assert_eq!(stage.model.ready_actions(), 1, "nothing is planned twice");
 }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use anyhow::Result;
-use fondaco_core::analysis::{BreakdownBy, Cell, breakdown};
+use fondaco_core::analysis::{BreakdownBy, breakdown};
 use fondaco_core::catalog::AGE_BOUNDS;
 use fondaco_core::shown::Shown;
 use fondaco_core::units::grouped;
@@ -27,7 +27,8 @@ pub(super) fn run(arguments: &cli::Breakdown, state: Option<PathBuf>) -> Result<
     if written(&grid, &arguments.form, "breakdown", &looked)? {
         return Ok(Outcome::AllDone);
     }
-    let rest = found.slices[listed.len()..].iter().fold(Cell::default(), |mut sum, slice| {
+    let more = found.slices.len() - listed.len() + found.rest.0;
+    let rest = found.slices[listed.len()..].iter().fold(found.rest.1, |mut sum, slice| {
         sum.entries += slice.sum.entries;
         sum.allocated += slice.sum.allocated;
         sum
@@ -42,7 +43,7 @@ pub(super) fn run(arguments: &cli::Breakdown, state: Option<PathBuf>) -> Result<
             "whole": found.whole,
             "ages": AGE_BOUNDS.map(|age| age.secs()),
             "slices": grid.to_json(&[])?,
-            "rest": { "slices": found.slices.len() - listed.len(), "sum": rest },
+            "rest": { "slices": more, "sum": rest },
         });
         looked.put_lens(&mut document);
         output::json(&document)?;
@@ -55,8 +56,8 @@ pub(super) fn run(arguments: &cli::Breakdown, state: Option<PathBuf>) -> Result<
     let plain: Vec<String> = plain.iter().map(|key| (*key).to_owned()).collect();
     let columns = if arguments.form.columns.is_empty() { &plain } else { &arguments.form.columns };
     grid.print(columns)?;
-    if found.slices.len() > listed.len() {
-        let more = grouped((found.slices.len() - listed.len()) as u64);
+    if more > 0 {
+        let more = grouped(more as u64);
         say!("and {more} more: {} entries, {}", grouped(rest.entries), binary(rest.allocated));
     }
     if found.overlaps() {

@@ -7,7 +7,7 @@ use ratatui::layout::Rect;
 
 use super::files;
 use super::pen::{Pen, Target, cut_path, stair};
-use crate::app::geometry::ages_rows;
+use crate::app::geometry::{ages_list_alone, ages_rows};
 use crate::app::looking::{Ages, CellPlace};
 use crate::app::model::{Focus, Model};
 use crate::words;
@@ -26,7 +26,11 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         pen.text(area.x + 1, area.y + 2, "looking …", theme.dim, area.width);
         return;
     };
-    let (lines, listed) = ages_rows(model);
+    let (lines, _) = ages_rows(model);
+    if model.focus == Focus::List && ages_list_alone(model) {
+        let below = Rect { y: area.y + 1, height: area.height.saturating_sub(1), ..area };
+        return list(model, pen, below);
+    }
     let (columns, rows) = (ages.columns(), matrix.cells.len());
     let width = area.width.saturating_sub(NAMES + 1) / (columns as u16 + 1);
     let right = |column: usize| area.x + NAMES + width * (column as u16 + 1);
@@ -59,12 +63,7 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         }
     }
     let below = area.y + 2 + lines * (rows as u16 + 1);
-    list(
-        model,
-        pen,
-        Rect { y: below, height: area.bottom().saturating_sub(below), ..area },
-        listed,
-    );
+    list(model, pen, Rect { y: below, height: area.bottom().saturating_sub(below), ..area });
 }
 
 fn title(model: &Model, pen: &mut Pen<'_>, area: Rect) {
@@ -148,9 +147,9 @@ fn cell(
         _ => words::short_bytes(found.allocated, model.units),
     };
     pen.text_right(place.right(), place.y, &text, style);
-    if here {
-        let width = text.chars().count() as u16 + 2;
-        pen.text(place.right().saturating_sub(width), place.y, "▸", theme.selected, 1);
+    let width = text.chars().count() as u16 + 2;
+    if here && width <= place.width {
+        pen.text(place.right() - width, place.y, "▸", theme.selected, 1);
     }
     if let Some(share) = bar.filter(|share| *share > 0.0) {
         let width = place.width.saturating_sub(2);
@@ -162,9 +161,10 @@ fn cell(
 }
 
 /// The files of the selected classes, the heaviest first.
-fn list(model: &Model, pen: &mut Pen<'_>, area: Rect, listed: u16) {
+fn list(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
-    if area.height < 2 || listed == 0 {
+    let alone = ages_list_alone(model);
+    if area.height < 2 || (alone && model.focus != Focus::List) {
         return;
     }
     let ages = &model.looking.ages;
@@ -176,10 +176,11 @@ fn list(model: &Model, pen: &mut Pen<'_>, area: Rect, listed: u16) {
         }
     };
     let style = if model.focus == Focus::List { theme.brass } else { theme.dim };
-    let y = area.y + 1;
+    // a line of the ground above it, but not where it stands alone
+    let y = area.y + u16::from(!alone);
     let columns = files::Columns::of(area);
     files::heading(pen, area.x, y, &columns, ages.by);
     pen.text(columns.path, y, &title, style, area.right().saturating_sub(columns.path));
-    let rows = Rect { y: y + 1, height: area.height.saturating_sub(2), ..area };
+    let rows = Rect { y: y + 1, height: area.bottom().saturating_sub(y + 1), ..area };
     files::rows(model, pen, rows, &columns, &ages.files, model.focus == Focus::List);
 }

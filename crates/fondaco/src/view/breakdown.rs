@@ -158,8 +158,11 @@ pub(super) fn slice_name(model: &Model, slice: &Slice) -> String {
 fn footer(model: &Model, pen: &mut Pen<'_>, line: Rect) {
     let station = &model.looking.breakdown;
     let Some(found) = &station.found else { return };
-    let mut text =
-        format!("{} of {} slices", station.cursor + 1, grouped(found.slices.len() as u64));
+    let mut text = format!(
+        "{} of {} slices",
+        station.cursor + 1,
+        grouped((found.slices.len() + found.rest.0) as u64)
+    );
     if found.overlaps() {
         text = format!("{text}; an entry may have several attributes: they do not add up");
     }

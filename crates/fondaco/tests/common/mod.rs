@@ -195,6 +195,16 @@ impl Terminal {
         self
     }
 
+    /// Lets programs set the clipboard (OSC 52), which tmux keeps as its newest buffer.
+    pub fn set_clipboard(&self) {
+        self.tmux(&["set-option", "-s", "set-clipboard", "on"]);
+    }
+
+    /// What was set last.
+    pub fn clipboard(&self) -> String {
+        self.tmux(&["show-buffer"])
+    }
+
     pub fn screen(&self) -> String {
         self.tmux(&["capture-pane", "-p"])
     }

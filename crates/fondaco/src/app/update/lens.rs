@@ -64,11 +64,12 @@ pub(super) fn on_answer(model: &mut Model, number: u64, answer: Answer) -> Vec<J
 
 /// Looks once more at what the station at hand shows: the lens, the directory or the scan is another.
 pub(super) fn refresh(model: &mut Model) -> Vec<Job> {
+    // the part and the whole are said on every station
+    directories::rank(model);
     match (model.station, model.looking.manner) {
         (Station::Ages, _) => ages::ask_matrix(model).into_iter().collect(),
         (Station::Breakdown, _) => breakdown::ask_slices(model).into_iter().collect(),
         (Station::Directories, manner) => {
-            directories::rank(model);
             let mut jobs = directories::look(model);
             jobs.extend((manner == Manner::Files).then(|| files::ask_files(model)).flatten());
             jobs

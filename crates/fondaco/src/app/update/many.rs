@@ -1,5 +1,6 @@
 //! Planning many files at once: those of a list, or of a block of the matrix.
 
+use std::collections::HashSet;
 use std::path::PathBuf;
 
 use fondaco_core::plan::{Deed, Planned, Refusal, Review, Survey};
@@ -73,8 +74,9 @@ pub(super) fn on_surveyed(
     }
     let (mut new, mut before, mut refused) = (Vec::new(), 0u64, Vec::new());
     let mut bytes = Bytes::ZERO;
+    let mut known = HashSet::new();
     for (path, outcome) in surveyed {
-        if model.draft.covering(&path).is_some() {
+        if model.draft.covering(&path).is_some() || !known.insert(path.clone()) {
             before += 1;
             continue;
         }

@@ -5,8 +5,8 @@
 //! the directory's total; but for attributes, of which an entry may have several.
 
 use std::cmp::Reverse;
-use std::hash::{BuildHasher, RandomState};
 
+use ahash::RandomState;
 use rustc_hash::FxHashMap;
 use serde::Serialize;
 
@@ -187,7 +187,7 @@ struct Found {
 const LENGTHS: [(u32, u32); 6] = [(0, 8), (9, 16), (17, 32), (33, 64), (65, 128), (129, 255)];
 
 /// For things that are no file, among endings.
-const NO_FILE: u128 = 0;
+const NO_FILE: u64 = 0;
 /// For things without an attribute.
 const NO_ATTRIBUTE: u64 = u64::MAX;
 
@@ -244,23 +244,23 @@ fn rank(sum: Cell, largest: EntryId) -> (Reverse<Bytes>, Reverse<u64>, EntryId) 
 }
 
 /// A name may be that of each entry alone: in a first pass only little is kept of each, told apart by a hash of
-/// 128 bits with keys that nobody knows, and in a second the rest for those that are listed.
+/// 64 bits with keys that nobody knows, and in a second the rest for those that are listed. That two of a million
+/// names have the same hash comes about once in thirty million times.
 fn by_names(
     catalog: &Catalog,
     below: &Below<'_>,
     by: BreakdownBy,
     class: &(impl Fn(EntryId) -> usize + Sync),
 ) -> Breakdown {
-    let hashers = [RandomState::new(), RandomState::new()];
-    let hash = |id: EntryId, spare: &mut Vec<u8>| -> u128 {
+    let hasher = RandomState::new();
+    let hash = |id: EntryId, spare: &mut Vec<u8>| -> u64 {
         if by == BreakdownBy::Extension && catalog.kind(id) != Kind::File {
             return NO_FILE;
         }
         write_key(by, catalog.own_name(id), spare);
-        let half = |hasher: &RandomState| u128::from(hasher.hash_one(&*spare));
-        half(&hashers[0]) << 64 | half(&hashers[1])
+        hasher.hash_one(&**spare)
     };
-    type Little = FxHashMap<u128, (Cell, EntryId)>;
+    type Little = FxHashMap<u64, (Cell, EntryId)>;
     let larger = |a: EntryId, b: EntryId| {
         let bytes = |id| Reverse(catalog.own_allocated(id));
         if (bytes(b), b) < (bytes(a), a) { b } else { a }
@@ -283,9 +283,9 @@ fn by_names(
             }
         },
     );
-    let mut all: Vec<(u128, Cell, EntryId)> =
+    let mut all: Vec<(u64, Cell, EntryId)> =
         found.into_iter().map(|(key, (sum, largest))| (key, sum, largest)).collect();
-    let by_rank = |(_, sum, largest): &(u128, Cell, EntryId)| rank(*sum, *largest);
+    let by_rank = |(_, sum, largest): &(u64, Cell, EntryId)| rank(*sum, *largest);
     let listed = all.len().min(SLICES);
     if listed < all.len() {
         all.select_nth_unstable_by_key(listed, by_rank);
@@ -297,7 +297,7 @@ fn by_names(
     let more = all.len() - listed;
     all.truncate(listed);
     all.sort_by_key(by_rank);
-    let places: FxHashMap<u128, usize> =
+    let places: FxHashMap<u64, usize> =
         all.iter().enumerate().map(|(place, (key, ..))| (*key, place)).collect();
     let (profiles, _) = below.fold(
         || (vec![AgeProfile::default(); listed], Vec::new()),

@@ -388,6 +388,16 @@ mod tests {
     }
 
     #[test]
+    fn the_page_about_the_lens_names_every_word_kind_and_attribute() {
+        let page = include_str!("../../../../docs/lens.md");
+        let words = WORDS.iter().map(|row| row.text);
+        let kinds = FileKind::all().map(FileKind::word);
+        for word in words.chain(kinds).chain(Attribute::ALL.map(Attribute::word)) {
+            assert!(page.contains(&format!("`{word}`")), "{word}");
+        }
+    }
+
+    #[test]
     fn any_value_can_be_written_and_read_again() {
         let hostile: [&[u8]; 7] = [
             b"plain-1.csv",

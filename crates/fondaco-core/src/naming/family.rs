@@ -19,6 +19,11 @@ pub(crate) fn write(name: &[u8], out: &mut Family) -> bool {
     out.clear();
     let (stem, ending) = name.split_at(name.len() - kept_ending(name));
     let (mut at, mut found) = (0, false);
+    // most names have no number
+    if !stem.iter().any(u8::is_ascii_digit) {
+        return false;
+    }
+    out.reserve(name.len());
     while at < stem.len() {
         if let Some(end) = past_hexadecimal(stem, at) {
             at = end;

@@ -50,8 +50,11 @@ fn context(look: Look, catalog: &Catalog) -> Context {
     }
 }
 
-/// Every text of a chart with where it begins and ends, and the size of the drawing.
-fn texts(svg: &str) -> (Vec<(String, f64, f64, f64)>, (f64, f64)) {
+/// A text with where it begins and ends, and its base line.
+type Placed = (String, f64, f64, f64);
+
+/// Every text of a chart, and the size of the drawing.
+fn texts(svg: &str) -> (Vec<Placed>, (f64, f64)) {
     let mut reader = Reader::from_str(svg);
     let (mut found, mut size) = (Vec::new(), (0.0, 0.0));
     let mut now: Option<(f64, f64, f64, String)> = None;

@@ -276,6 +276,7 @@ fn by_names(
         },
         |(found, whole, _), (more, sum, _)| {
             whole.add(sum);
+            found.reserve(more.len() / 2);
             for (key, (sum, largest)) in more {
                 let part = found.entry(key).or_insert((Cell::default(), largest));
                 part.0.add(sum);

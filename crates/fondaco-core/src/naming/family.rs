@@ -56,13 +56,16 @@ fn kept_ending(name: &[u8]) -> usize {
 /// of them a digit.
 fn past_hexadecimal(name: &[u8], at: usize) -> Option<usize> {
     let begins = at == 0 || !name[at - 1].is_ascii_alphanumeric();
+    if !begins || !name[at].is_ascii_hexdigit() {
+        return None;
+    }
     let length = name[at..].iter().take_while(|byte| byte.is_ascii_alphanumeric()).count();
     let number = &name[at..at + length];
     let is_number = length >= 6
         && number.iter().all(u8::is_ascii_hexdigit)
         && number.iter().any(u8::is_ascii_digit)
         && !number.iter().all(u8::is_ascii_digit);
-    (begins && is_number).then_some(at + length)
+    is_number.then_some(at + length)
 }
 
 /// Past a run of digits and those that belong to the same date or version.

@@ -116,9 +116,8 @@ pub struct Books {
 pub struct Held {
     /// Only those of the volume that holds this path
     pub path: Option<PathBuf>,
-    /// Write JSON for programs
-    #[arg(long)]
-    pub json: bool,
+    #[command(flatten)]
+    pub form: Form,
 }
 
 /// `scan`
@@ -562,6 +561,12 @@ pub struct Plan {
     /// Write the plan itself to standard output
     #[arg(long)]
     pub json: bool,
+    /// Write the table of its actions as CSV
+    #[arg(long, conflicts_with = "json")]
+    pub csv: bool,
+    /// Only these columns of it, in this order
+    #[arg(long, value_name = "COLUMN", value_delimiter = ',', requires = "csv")]
+    pub columns: Vec<String>,
 }
 
 fn descriptor(text: &str) -> Result<(u32, u32), String> {
@@ -603,9 +608,8 @@ pub struct Journal {
     /// Remove for good what the run has set aside
     #[arg(long, requires = "run", group = "act")]
     pub purge: bool,
-    /// Write JSON for programs
-    #[arg(long)]
-    pub json: bool,
+    #[command(flatten)]
+    pub form: Form,
 }
 
 /// `put-back`

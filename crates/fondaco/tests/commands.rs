@@ -848,6 +848,21 @@ fn a_lens_narrows_every_table_and_says_the_part_and_the_whole() {
     assert!(wrong.contains("          ^^^^\n") || wrong.ends_with("^^^^\n"), "{wrong}");
     let wrong = demo.fondaco(&["files", &root, "--csv", "--columns", "colour"]).err();
     assert!(wrong.contains("there are allocated, written"), "{wrong}");
+    // so do the tables that are not of a scan
+    for (table, columns, heading) in [
+        ("volumes", "mounted_at,level", "mounted_at,level\n"),
+        ("held", "path", "path\n"),
+        ("journal", "run,state", "run,state\n"),
+    ] {
+        let text = demo.fondaco(&[table, "--csv", "--columns", columns]).ok().out();
+        assert!(text.starts_with(heading), "{table}: {text}");
+        let rows = json(&[table, "--json", "--columns", columns]);
+        assert!(rows["rows"].is_array(), "{rows}");
+    }
+    let delete = demo.path("home");
+    let plan = ["plan", "--delete", &delete, "--csv", "--columns", "action,frees_now"];
+    let text = demo.fondaco(&plan).ok().out();
+    assert!(text.starts_with("action,frees_now\ndelete,"), "{text}");
     // the contents of what has no ending
     let by_name = demo.fondaco(&["breakdown", &root]).ok().out();
     let into = demo.fondaco(&["breakdown", &root, "--content"]).ok().out();

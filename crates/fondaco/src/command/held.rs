@@ -12,10 +12,12 @@ use fondaco_core::units::{Bytes, Time, counted};
 use serde_json::{Map, Value, json};
 
 use super::books::volume_at;
+use super::look::written_as;
 use super::{Outcome, binary};
 use crate::cli;
 use crate::environment::open_state;
 use crate::output::{self, Lean, Table, path_value, put_path, say};
+use crate::tables;
 
 pub(super) fn run(arguments: &cli::Held, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
@@ -25,7 +27,11 @@ pub(super) fn run(arguments: &cli::Held, state: Option<PathBuf>) -> Result<Outco
         let volume = volume_at(path, &state)?;
         held.files = held_on(&volume, &held).into_iter().cloned().collect();
     }
-    if arguments.json {
+    let around = json!({ "fondaco": 1, "kind": "held", "taken": held.taken.rfc3339() });
+    if written_as(&tables::held(&held.files), &arguments.form, around)? {
+        return Ok(Outcome::AllDone);
+    }
+    if arguments.form.json {
         output::json(&document(&held, &state))?;
     } else {
         print(&held, &state, now)?;

@@ -11,11 +11,13 @@ use fondaco_core::units::Time;
 use serde_json::{Map, Value, json};
 
 use super::carry_out::{measured_words, run_and_say, settled_words};
+use super::look::written_as;
 use super::put_back::{put_back_and_say, say_returned};
 use super::{Outcome, binary};
 use crate::cli;
 use crate::environment::open_state;
 use crate::output::{self, Lean, Table, path_value, put_path, say};
+use crate::tables;
 
 pub(super) fn run(arguments: &cli::Journal, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
@@ -25,7 +27,11 @@ pub(super) fn run(arguments: &cli::Journal, state: Option<PathBuf>) -> Result<Ou
     let journal = Journal::open(&state.journal_file())?;
     let Some(id) = arguments.run else {
         let runs = journal.runs()?;
-        if arguments.json {
+        let around = json!({ "fondaco": 1, "kind": "journal" });
+        if written_as(&tables::runs(&runs), &arguments.form, around)? {
+            return Ok(Outcome::AllDone);
+        }
+        if arguments.form.json {
             let runs: Vec<Value> = runs.iter().map(run_document).collect();
             output::json(&json!({"fondaco": 1, "kind": "journal", "runs": runs}))?;
         } else {
@@ -36,20 +42,20 @@ pub(super) fn run(arguments: &cli::Journal, state: Option<PathBuf>) -> Result<Ou
     let run = journal.run(id)?.ok_or(CarryOutError::NoSuchRun(id))?;
     if arguments.finish {
         drop(journal);
-        run_and_say(&state, arguments.json, &|watch| finish(id, &state, &Time::now, watch))
+        run_and_say(&state, arguments.form.json, &|watch| finish(id, &state, &Time::now, watch))
     } else if arguments.undo {
         drop(journal);
-        put_back_and_say(id, None, &state, arguments.json)
+        put_back_and_say(id, None, &state, arguments.form.json)
     } else if arguments.purge {
         drop(journal);
         let purged = purge(id, None, &state, Time::now())?;
-        if !arguments.json {
+        if !arguments.form.json {
             say!("freed {}", binary(purged.freed));
         }
-        say_returned("purge", id, &purged, arguments.json)
+        say_returned("purge", id, &purged, arguments.form.json)
     } else {
         let entries = journal.entries(id)?;
-        if arguments.json {
+        if arguments.form.json {
             let mut document = run_document(&run);
             document["fondaco"] = 1.into();
             document["kind"] = "journal-run".into();

@@ -257,6 +257,9 @@ impl Making<'_> {
         }
         if arguments.json {
             output::json(&plan)?;
+        } else if arguments.csv {
+            let grid = crate::tables::plan(&self.draft);
+            grid.write_csv(&arguments.columns, std::io::stdout().lock())?;
         } else {
             print(&plan)?;
             match &arguments.output {

@@ -24,7 +24,7 @@ fn state_in(directory: &Path) -> State {
 }
 
 /// Everything about an entry that a saved scan keeps.
-type Facts = (Kind, u64, u64, (u32, u32), i64, Option<Reading>, bool, Option<u64>, u64);
+type Facts = (Kind, u64, u64, (u32, u32), i64, Option<Reading>, bool, Option<u64>, u64, u32, i64);
 
 fn facts(catalog: &Catalog, id: EntryId) -> Facts {
     (
@@ -37,6 +37,8 @@ fn facts(catalog: &Catalog, id: EntryId) -> Facts {
         catalog.is_multi_linked(id),
         catalog.is_multi_linked(id).then(|| catalog.inode(id)),
         catalog.exclusive(id).get(),
+        catalog.mode(id),
+        catalog.changed(id).sec / 86_400,
     )
 }
 
@@ -149,4 +151,21 @@ fn numbers_are_never_used_twice_and_old_automatic_scans_are_forgotten() {
     assert!(matches!(saved::forget(&state, asked), Err(SavedError::Missing(_))));
     let left = state.scans_directory().read_dir().unwrap().count();
     assert_eq!(left, 3, "nothing is left beside the scans");
+}
+
+#[test]
+fn a_scan_that_was_saved_in_the_first_form_is_still_opened() {
+    let file =
+        Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data/saved-scan-version-1.parquet");
+    let catalog = saved::open_file(&file).unwrap();
+    assert_eq!(catalog.rows(), 5);
+    let root = Path::new("/srv/seamark-sample");
+    let at = |path: &str| catalog.find(&root.join(path)).unwrap();
+    let (log, link) = (at("logs/buoy.log"), at("link"));
+    // what it did not keep is taken from what it did
+    assert_eq!((catalog.mode(log), catalog.mode(link)), (0o100_000, 0o120_000));
+    assert_eq!(catalog.changed(log), catalog.modified(log));
+    assert!(catalog.is_multi_linked(log) && catalog.is_complete());
+    let top = catalog.top().unwrap();
+    assert_eq!((catalog.entries(top), catalog.allocated(top).get()), (5, 12_288));
 }

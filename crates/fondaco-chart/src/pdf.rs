@@ -7,7 +7,7 @@ use pdf_writer::{Content, Finish, Name, Pdf, Rect, Ref};
 use svg2pdf::usvg;
 
 use crate::chart::ChartError;
-use crate::text::{FAMILY, FONT};
+use crate::text::{FAMILY, font};
 
 /// One page for each drawing, of its size in points, but at least so high.
 pub(crate) fn pages(drawings: &[String], least: f32) -> Result<Vec<u8>, ChartError> {
@@ -47,7 +47,7 @@ pub(crate) fn pages(drawings: &[String], least: f32) -> Result<Vec<u8>, ChartErr
 /// The font that is carried along, and for scripts that it does not have those of the system.
 fn options() -> usvg::Options<'static> {
     let mut fonts = usvg::fontdb::Database::new();
-    fonts.load_font_data(FONT.to_vec());
+    fonts.load_font_data(font().to_vec());
     fonts.load_system_fonts();
     fonts.set_sans_serif_family(FAMILY);
     let family = FAMILY.to_owned();

@@ -5,14 +5,19 @@ use std::sync::OnceLock;
 use ttf_parser::Face;
 
 /// DejaVu Sans; see `fonts/LICENSE`.
-pub(crate) static FONT: &[u8] = include_bytes!("../fonts/DejaVuSans.ttf");
+pub(crate) fn font() -> &'static [u8] {
+    static FONT: OnceLock<Vec<u8>> = OnceLock::new();
+    let packed = include_bytes!("../fonts/DejaVuSans.ttf.zst");
+    // held by a test: it is a part of the program
+    FONT.get_or_init(|| zstd::decode_all(&packed[..]).unwrap_or_default())
+}
 
 /// Its name.
 pub(crate) const FAMILY: &str = "DejaVu Sans";
 
 fn face() -> Option<&'static Face<'static>> {
     static FACE: OnceLock<Option<Face<'static>>> = OnceLock::new();
-    FACE.get_or_init(|| Face::parse(FONT, 0).ok()).as_ref()
+    FACE.get_or_init(|| Face::parse(font(), 0).ok()).as_ref()
 }
 
 /// The width of a text of a size, in the same unit.

@@ -611,3 +611,31 @@ fn a_lens_narrows_at_once_and_old_answers_are_not_believed() {
     stage.send(Message::SurveyedMany { scan: 0, deed, reason, surveyed });
     assert_eq!(stage.model.ready_actions(), 1, "nothing is planned twice");
 }
+
+#[test]
+fn a_click_on_the_map_selects_what_lies_there_and_two_go_in() {
+    let mut stage = Stage::new();
+    stage.send(Message::Resize(160, 50));
+    stage.look(&[Key::Char('m')]);
+    let mut terminal = Terminal::new(TestBackend::new(160, 50)).unwrap();
+    let theme = Theme::new(view::Depth::True, false, false);
+    let mut hits = view::Hits::default();
+    terminal.draw(|frame| hits = view::draw(&stage.model, frame, &theme)).unwrap();
+    let mut on_map: Vec<_> = (0..50u16)
+        .flat_map(|row| (0..160u16).map(move |column| (column, row)))
+        .filter_map(|(column, row)| match hits.at(column, row)? {
+            view::Target::Entry(id) => Some(id),
+            _ => None,
+        })
+        .collect();
+    on_map.sort();
+    on_map.dedup();
+    assert_eq!(on_map.len(), 4, "each of the four has a place");
+    for id in on_map {
+        stage.send(Message::ClickEntry { id, double: false });
+        assert_eq!(stage.model.directories.selected, Some(Selected::Entry(id)));
+    }
+    let tide = stage.model.directories.rows.iter().find(|row| row.name == "tide/").unwrap().id;
+    stage.send(Message::ClickEntry { id: tide, double: true });
+    assert!(stage.model.directories.path.ends_with("tide"));
+}

@@ -160,7 +160,8 @@ fn entry_row(seen: Seen<'_>, id: EntryId, model: &Model) -> EntryRow {
 /// Asks for what is known about the selected entry, unless it is known.
 pub(super) fn look(model: &mut Model) -> Vec<Job> {
     let Some(id) = model.subject() else {
-        model.evidence = None;
+        // whoever comes back to the same entry asks for it anew
+        (model.evidence, model.asked_evidence) = (None, None);
         return Vec::new();
     };
     if model.scan.running && !model.directories.chosen {

@@ -237,7 +237,8 @@ fn survey_many(many: ManyFiles) -> Message {
         (None, true) => "by hand, from the list of files".to_owned(),
         (_, false) => format!("by hand, lens {}", many.lens),
     };
-    let surveyed = paths.into_iter().map(survey).collect();
+    let as_listed = found.whole.entries == many.count;
+    let surveyed = as_listed.then(|| paths.into_iter().map(survey).collect());
     Message::SurveyedMany { scan: many.scan, deed: many.deed, reason, surveyed }
 }
 

@@ -153,8 +153,8 @@ pub enum Message {
         deed: Deed,
         /// Why.
         reason: String,
-        /// Each with what was found.
-        surveyed: Vec<(PathBuf, Result<Survey, Refusal>)>,
+        /// Each with what was found; nothing if they are not as many as were listed.
+        surveyed: Option<Vec<(PathBuf, Result<Survey, Refusal>)>>,
     },
     /// An export has been written, or not.
     Exported(Box<Result<Done, String>>),
@@ -221,6 +221,8 @@ pub struct ManyFiles {
     pub by: AgeBy,
     /// Of these classes; all if there is none.
     pub block: Option<Block>,
+    /// So many were listed when it was asked what is to be done.
+    pub count: u64,
     /// What is to be done with them.
     pub deed: Deed,
     /// The lens in words.

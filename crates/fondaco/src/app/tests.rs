@@ -602,13 +602,21 @@ fn a_lens_narrows_at_once_and_old_answers_are_not_believed() {
     stage.look(&[Key::Char('2'), Key::Char('l')]);
     assert_eq!(stage.model.looking.manner, Manner::Files);
     assert_eq!(stage.model.looking.files.files.list.whole.entries, 1);
+    // as long as it is not known what passes, nothing is planned by the list of what passed before
+    stage.model.looking.lens.waiting = true;
+    assert!(stage.keys(&[Key::Char('A'), Key::Char('d')]).is_empty());
+    assert!(stage.model.overlay.is_none());
+    stage.model.looking.lens.waiting = false;
     let jobs = stage.keys(&[Key::Char('A'), Key::Char('d')]);
-    assert!(matches!(&jobs[..], [Job::SurveyMany(many)] if many.lens == "ext:csv"));
+    assert!(matches!(&jobs[..], [Job::SurveyMany(m)] if m.lens == "ext:csv" && m.count == 1));
+    let (deed, reason) = (Deed::Delete, String::new());
+    stage.send(Message::SurveyedMany { scan: 0, deed, reason, surveyed: None });
+    assert_eq!(stage.model.ready_actions(), 0, "others than were listed");
     let path = stage.model.scan.roots[0].join("tide/a.csv");
     let survey = fondaco_core::plan::survey(&path);
     let (deed, reason) = (Deed::Delete, "by hand".to_owned());
     let surveyed = vec![(path.clone(), survey), (path.clone(), fondaco_core::plan::survey(&path))];
-    stage.send(Message::SurveyedMany { scan: 0, deed, reason, surveyed });
+    stage.send(Message::SurveyedMany { scan: 0, deed, reason, surveyed: Some(surveyed) });
     assert_eq!(stage.model.ready_actions(), 1, "nothing is planned twice");
 }
 

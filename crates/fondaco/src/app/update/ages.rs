@@ -46,6 +46,7 @@ pub(super) fn on_matrix(model: &mut Model, matrix: Arc<Matrix>) -> Vec<Job> {
 fn ask_files(model: &mut Model) -> Option<Job> {
     let at = directories::at(model)?;
     let (by, block) = (model.looking.ages.by, model.looking.ages.block()?);
+    model.looking.ages.waiting = true;
     lens::ask(model, About::Block(at, by, Box::new(block), LISTED))
 }
 

@@ -55,6 +55,11 @@ pub(super) fn on_answer(model: &mut Model, number: u64, answer: Answer) -> Vec<J
         }
         Answer::Closer(_, true) => {
             model.looking.closer = None;
+            if !has_closer(model) {
+                // asked for again, it would never stop
+                model.say("Stopped: what a closer look would have told is not known");
+                return refresh(model);
+            }
             let mut jobs = choose_again(model);
             jobs.extend(refresh(model));
             jobs

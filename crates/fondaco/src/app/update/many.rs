@@ -22,6 +22,12 @@ pub(super) fn choose(model: &mut Model) -> Vec<Job> {
         model.say_trouble("The scan is still running: many are planned when it has ended");
         return Vec::new();
     }
+    if is_awaited(model) {
+        model.say_trouble(
+            "What passes is still being found out: press A again when the list stands",
+        );
+        return Vec::new();
+    }
     let list = match model.station {
         Station::Ages => &model.looking.ages.files.list,
         _ => &model.looking.files.files.list,
@@ -37,8 +43,22 @@ pub(super) fn choose(model: &mut Model) -> Vec<Job> {
     Vec::new()
 }
 
-/// The deed has been chosen: all of them are looked at closely.
-pub(super) fn put(model: &mut Model, deed: Deed) -> Vec<Job> {
+/// Whether the list at hand is not yet that of the lens and the classes at hand.
+fn is_awaited(model: &Model) -> bool {
+    let looking = &model.looking;
+    let list = match model.station {
+        Station::Ages => looking.ages.waiting,
+        _ => looking.files.waiting,
+    };
+    list || looking.lens.waiting || looking.closer.is_some()
+}
+
+/// The deed has been chosen for so many files: all of them are looked at closely.
+pub(super) fn put(model: &mut Model, deed: Deed, count: u64) -> Vec<Job> {
+    if is_awaited(model) {
+        model.say_trouble("The list has changed meanwhile: nothing has been planned");
+        return Vec::new();
+    }
     let (Some(at), Some(catalog)) = (directories::at(model), model.scan.catalog.clone()) else {
         return Vec::new();
     };
@@ -55,6 +75,7 @@ pub(super) fn put(model: &mut Model, deed: Deed) -> Vec<Job> {
         at,
         by,
         block,
+        count,
         deed,
         lens: model.looking.lens.text.clone(),
         state: model.state.clone(),
@@ -66,8 +87,12 @@ pub(super) fn on_surveyed(
     model: &mut Model,
     deed: Deed,
     reason: String,
-    surveyed: Vec<(PathBuf, Result<Survey, Refusal>)>,
+    surveyed: Option<Vec<(PathBuf, Result<Survey, Refusal>)>>,
 ) -> Vec<Job> {
+    let Some(surveyed) = surveyed else {
+        model.say_trouble("These are not the files that were listed: nothing has been planned");
+        return Vec::new();
+    };
     if model.run.is_active() {
         model.say_trouble("A run is going on: nothing has been planned");
         return Vec::new();

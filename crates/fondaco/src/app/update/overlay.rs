@@ -45,7 +45,7 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
                 _ => None,
             };
             if let Some(chosen) = chosen {
-                return many::put(model, deeds[chosen].clone());
+                return many::put(model, deeds[chosen].clone(), count);
             }
             match key {
                 Key::Up => cursor = cursor.saturating_sub(1),

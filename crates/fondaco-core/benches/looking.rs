@@ -1,7 +1,7 @@
 //! How long it takes to look at a scan: lens, ages, breakdown, files, map. Beside each the floor: one pass over
 //! all entries that adds up their bytes.
 //!
-//! `cargo bench -p fondaco-core --bench looking -- TREE`
+//! `cargo bench -p fondaco-core --bench looking -- TREE [ONLY]`, with a part of the names of what is to be measured
 #![allow(missing_docs, clippy::unwrap_used)]
 
 use std::path::PathBuf;
@@ -75,6 +75,10 @@ fn main() {
 
 /// The median of eleven, beside the floor of the same run.
 fn measure(what: &str, catalog: &Catalog, mut work: impl FnMut() -> usize) {
+    let arguments = std::env::args().skip(1).filter(|argument| !argument.starts_with('-'));
+    if arguments.skip(1).any(|only| !what.contains(&only)) {
+        return;
+    }
     let median = |work: &mut dyn FnMut() -> usize| -> Duration {
         let mut times: Vec<Duration> = (0..11)
             .map(|_| {

@@ -23,8 +23,10 @@ use clap::{CommandFactory, Parser};
 
 use cli::Cli;
 use command::Outcome;
+use fondaco_core::kernel;
 
 fn main() -> ExitCode {
+    kernel::give_back_freed_memory();
     let cli = Cli::parse();
     let theme = view::Theme::of_environment(cli.light, cli.ascii);
     let outcome = match cli.command {

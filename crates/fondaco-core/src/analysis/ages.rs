@@ -205,7 +205,8 @@ pub fn matrix(seen: Seen<'_>, at: EntryId, by: AgeBy, classes: Classes) -> Matri
     // of each row the last cell is for what has no age
     let cells = Below::new(seen, at).fold(
         || vec![Cell::default(); columns * rows],
-        |cells, id, allocated| {
+        |cells, id| {
+            let allocated = catalog.own_allocated(id);
             let size = classes.of_size(allocated);
             let age = by.age(catalog, id).map_or(columns - 1, |age| classes.of_age(age));
             cells[size * columns + age].add(Cell { entries: 1, allocated });
@@ -289,10 +290,11 @@ pub fn first_files(
     };
     let (found, whole) = Below::new(seen, at).fold(
         || (Ranked::new(), Cell::default()),
-        |(found, whole), id, allocated| {
+        |(found, whole), id| {
             if catalog.is_directory(id) {
                 return;
             }
+            let allocated = catalog.own_allocated(id);
             let age = by.age(catalog, id);
             if block.is_some_and(|block| !block.holds(allocated, age)) {
                 return;

@@ -5,7 +5,6 @@ use std::ops::Range;
 use rustc_hash::FxHashSet;
 
 use crate::catalog::{EntryId, Seen};
-use crate::units::Bytes;
 
 /// What is shown below a directory, itself included.
 pub(super) struct Below<'a> {
@@ -48,12 +47,12 @@ impl<'a> Below<'a> {
         Self { seen, runs, again }
     }
 
-    /// Goes through them on several threads; `each` is told an entry with its own bytes on disk, and what the
-    /// threads found is joined in the order of entries.
+    /// Goes through them on several threads; `each` is told an entry, and what the threads found is joined in
+    /// the order of entries.
     pub(super) fn fold<T: Send>(
         &self,
         new: impl Fn() -> T + Sync,
-        each: impl Fn(&mut T, EntryId, Bytes) + Sync,
+        each: impl Fn(&mut T, EntryId) + Sync,
         join: impl Fn(&mut T, T),
     ) -> T {
         let count: u32 = self.runs.iter().map(|run| run.end - run.start).sum();
@@ -63,7 +62,7 @@ impl<'a> Below<'a> {
             let mut found = new();
             for id in runs.into_iter().flatten().map(EntryId) {
                 if self.seen.has(id) && !self.again.contains(&id.0) {
-                    each(&mut found, id, self.seen.catalog().own_allocated(id));
+                    each(&mut found, id);
                 }
             }
             found

@@ -6,16 +6,15 @@
 
 use std::cmp::Reverse;
 
-use ahash::RandomState;
 use rustc_hash::FxHashMap;
 use serde::Serialize;
 
 use super::Cell;
 use super::below::Below;
+use super::by_name;
 use crate::catalog::{AGE_BOUNDS, AgeProfile, Catalog, EntryId, Seen};
-use crate::kernel::Kind;
 use crate::lens::{Attribute, Lens, Word, kind_of};
-use crate::naming::{FileKind, extension, write_family};
+use crate::naming::FileKind;
 use crate::units::Bytes;
 
 /// The property that entries are told apart by.
@@ -186,8 +185,6 @@ struct Found {
 /// Names longer than this are told apart by classes.
 const LENGTHS: [(u32, u32); 6] = [(0, 8), (9, 16), (17, 32), (33, 64), (65, 128), (129, 255)];
 
-/// For things that are no file, among endings.
-const NO_FILE: u64 = 0;
 /// For things without an attribute.
 const NO_ATTRIBUTE: u64 = u64::MAX;
 
@@ -201,11 +198,12 @@ pub fn breakdown(seen: Seen<'_>, at: EntryId, by: BreakdownBy) -> Breakdown {
         bounds.iter().filter(|bound| written <= **bound).count()
     };
     if matches!(by, BreakdownBy::Extension | BreakdownBy::Family) {
-        return by_names(catalog, &below, by, &class);
+        return by_name::breakdown(catalog, &below, by, &class);
     }
     let found = below.fold(
         Found::default,
-        |found, id, allocated| {
+        |found, id| {
+            let allocated = catalog.own_allocated(id);
             found.whole.add(Cell { entries: 1, allocated });
             put(found, catalog, by, id, allocated, class(id));
         },
@@ -239,102 +237,9 @@ fn in_order(by: BreakdownBy, parts: Vec<(SliceKey, Part)>, whole: Cell) -> Break
     Breakdown { by, slices, rest, whole }
 }
 
-fn rank(sum: Cell, largest: EntryId) -> (Reverse<Bytes>, Reverse<u64>, EntryId) {
+/// Most bytes first, then most entries.
+pub(super) fn rank(sum: Cell, largest: EntryId) -> (Reverse<Bytes>, Reverse<u64>, EntryId) {
     (Reverse(sum.allocated), Reverse(sum.entries), largest)
-}
-
-/// A name may be that of each entry alone: in a first pass only little is kept of each, told apart by a hash of
-/// 64 bits with keys that nobody knows, and in a second the rest for those that are listed. That two of a million
-/// names have the same hash comes about once in thirty million times.
-fn by_names(
-    catalog: &Catalog,
-    below: &Below<'_>,
-    by: BreakdownBy,
-    class: &(impl Fn(EntryId) -> usize + Sync),
-) -> Breakdown {
-    let hasher = RandomState::new();
-    let hash = |id: EntryId, spare: &mut Vec<u8>| -> u64 {
-        if by == BreakdownBy::Extension && catalog.kind(id) != Kind::File {
-            return NO_FILE;
-        }
-        write_key(by, catalog.own_name(id), spare);
-        hasher.hash_one(&**spare)
-    };
-    type Little = FxHashMap<u64, (Cell, EntryId)>;
-    let larger = |a: EntryId, b: EntryId| {
-        let bytes = |id| Reverse(catalog.own_allocated(id));
-        if (bytes(b), b) < (bytes(a), a) { b } else { a }
-    };
-    let (found, whole, _) = below.fold(
-        || (Little::default(), Cell::default(), Vec::new()),
-        |(found, whole, spare), id, allocated| {
-            let one = Cell { entries: 1, allocated };
-            whole.add(one);
-            let part = found.entry(hash(id, spare)).or_insert((Cell::default(), id));
-            part.0.add(one);
-            part.1 = larger(part.1, id);
-        },
-        |(found, whole, _), (more, sum, _)| {
-            whole.add(sum);
-            found.reserve(more.len() / 2);
-            for (key, (sum, largest)) in more {
-                let part = found.entry(key).or_insert((Cell::default(), largest));
-                part.0.add(sum);
-                part.1 = larger(part.1, largest);
-            }
-        },
-    );
-    let mut all: Vec<(u64, Cell, EntryId)> =
-        found.into_iter().map(|(key, (sum, largest))| (key, sum, largest)).collect();
-    let by_rank = |(_, sum, largest): &(u64, Cell, EntryId)| rank(*sum, *largest);
-    let listed = all.len().min(SLICES);
-    if listed < all.len() {
-        all.select_nth_unstable_by_key(listed, by_rank);
-    }
-    let rest = all[listed..].iter().fold(Cell::default(), |mut rest, (_, sum, _)| {
-        rest.add(*sum);
-        rest
-    });
-    let more = all.len() - listed;
-    all.truncate(listed);
-    all.sort_by_key(by_rank);
-    let places: FxHashMap<u64, usize> =
-        all.iter().enumerate().map(|(place, (key, ..))| (*key, place)).collect();
-    let (profiles, _) = below.fold(
-        || (vec![AgeProfile::default(); listed], Vec::new()),
-        |(profiles, spare), id, allocated| {
-            if let Some(place) = places.get(&hash(id, spare)) {
-                profiles[*place][class(id)] += allocated.get() as f32;
-            }
-        },
-        |(profiles, _), (more, _)| {
-            for (sum, more) in profiles.iter_mut().zip(more) {
-                sum.iter_mut().zip(more).for_each(|(sum, more)| *sum += more);
-            }
-        },
-    );
-    let mut spare = Vec::new();
-    let slices = all.into_iter().zip(profiles).map(|((key, sum, largest), profile)| {
-        write_key(by, catalog.own_name(largest), &mut spare);
-        let key = match (key == NO_FILE, by) {
-            (true, _) => SliceKey::NoFile,
-            (false, BreakdownBy::Family) => SliceKey::Family(spare.clone()),
-            (false, _) => SliceKey::Extension(spare.clone()),
-        };
-        Slice { key, sum, profile, largest }
-    });
-    Breakdown { by, slices: slices.collect(), rest: (more, rest), whole }
-}
-
-/// The ending or the family of a name.
-fn write_key(by: BreakdownBy, name: &[u8], key: &mut Vec<u8>) {
-    if by == BreakdownBy::Extension {
-        key.clear();
-        key.extend(extension(name).iter().map(u8::to_ascii_lowercase));
-    } else if !write_family(name, key) {
-        key.clear();
-        key.extend_from_slice(name);
-    }
 }
 
 fn put(

@@ -4,6 +4,7 @@
 mod ages;
 mod below;
 mod breakdown;
+mod by_name;
 mod evidence;
 mod map;
 mod protection;

@@ -12,6 +12,7 @@ mod batch;
 mod closer;
 mod columns;
 mod excluded;
+mod families;
 mod finder;
 mod mend;
 mod ranking;
@@ -21,6 +22,7 @@ mod totals;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 pub use batch::{Batch, Full};
 pub use closer::Closer;
@@ -165,6 +167,7 @@ pub struct Catalog {
     unreadable: Vec<Unreadable>,
     excluded: Excluded,
     closer: Option<Closer>,
+    family_hashes: OnceLock<Box<[u64]>>,
     complete: bool,
     finished: bool,
 }
@@ -197,6 +200,7 @@ impl Catalog {
             unreadable: Vec::new(),
             excluded: Excluded::default(),
             closer: None,
+            family_hashes: OnceLock::new(),
             complete: false,
             finished: false,
         }
@@ -551,6 +555,7 @@ impl Catalog {
     }
 
     /// Blocks of the entry alone.
+    #[inline]
     fn own_blocks(&self, id: EntryId) -> u64 {
         match self.row(id) {
             Some(row) => row.own_blocks,

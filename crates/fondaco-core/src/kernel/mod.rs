@@ -38,8 +38,8 @@ pub use durable::{Aside, sync_directory, write_whole};
 pub use ext::{ExtHidden, ext_hidden};
 pub use extents::{Extent, extents};
 pub use machine::{
-    effective_user, exposed_at, machine_id, own_descriptor_table, processor_time,
-    raise_descriptor_limit, random_id,
+    effective_user, exposed_at, give_back_freed_memory, machine_id, own_descriptor_table,
+    processor_time, raise_descriptor_limit, random_id,
 };
 pub use mounts::{AccessTimes, Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};

@@ -14,18 +14,15 @@ pub struct Output {
     pub text: Vec<u8>,
 }
 
-/// More than this is not listened to.
-const MOST: u64 = 1 << 20;
-
-/// Runs a program and gives what it said; nothing if it cannot be run, or has not ended in time: then it is
-/// killed.
-pub fn output_within(mut command: Command, patience: Duration) -> Option<Output> {
+/// Runs a program and gives the first `most` bytes of what it said; nothing if it cannot be run, or has not ended
+/// in time: then it is killed.
+pub fn output_within(mut command: Command, patience: Duration, most: u64) -> Option<Output> {
     let mut child = command.stdout(Stdio::piped()).spawn().ok()?;
     let stdout = child.stdout.take()?;
     let (said, heard) = channel();
     std::thread::spawn(move || {
         let mut text = Vec::new();
-        let read = stdout.take(MOST).read_to_end(&mut text);
+        let read = stdout.take(most).read_to_end(&mut text);
         // who asked may have gone
         let _ = said.send(read.map(|_| text));
     });
@@ -45,11 +42,11 @@ mod tests {
     fn a_program_is_listened_to_and_not_waited_for_for_ever() {
         let mut echo = Command::new("echo");
         echo.arg("tide");
-        let said = output_within(echo, Duration::from_secs(10)).unwrap();
+        let said = output_within(echo, Duration::from_secs(10), 100).unwrap();
         assert_eq!(said, Output { success: true, text: b"tide\n".to_vec() });
         let mut sleep = Command::new("sleep");
         sleep.arg("600");
-        assert_eq!(output_within(sleep, Duration::from_millis(50)), None);
-        assert_eq!(output_within(Command::new("/nonexistent"), Duration::from_secs(1)), None);
+        assert_eq!(output_within(sleep, Duration::from_millis(50), 100), None);
+        assert_eq!(output_within(Command::new("/nonexistent"), Duration::from_secs(1), 1), None);
     }
 }

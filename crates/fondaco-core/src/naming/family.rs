@@ -5,8 +5,8 @@ pub type Family = Vec<u8>;
 
 /// The family of a name; nothing if there is no number in it, so that it stands for itself.
 ///
-/// Runs of digits become `#`, and so do hexadecimal numbers that stand by themselves, dates and versions: runs that only `-`, `_`, `.`, `:` or `T` part. A
-/// number at the very end, before an ending of compressed files or not, is the count of a rotated file and
+/// Runs of digits become `#`, and so do hexadecimal numbers that stand by themselves, dates and versions: runs
+/// that only `-`, `_`, `.`, `:` or `T` part. A number at the very end, before an ending of compressed files or not, is the count of a rotated file and
 /// is left out, so that `buoy.log.1` and `buoy.log.2.gz` are of the family that `buoy.log` stands for. An
 /// ending such as `mp4` stays what it is.
 pub fn family(name: &[u8]) -> Option<Family> {
@@ -18,32 +18,49 @@ pub fn family(name: &[u8]) -> Option<Family> {
 pub(crate) fn write(name: &[u8], out: &mut Family) -> bool {
     out.clear();
     let (stem, ending) = name.split_at(name.len() - kept_ending(name));
-    let (mut at, mut found) = (0, false);
-    // most names have no number
-    if !stem.iter().any(u8::is_ascii_digit) {
+    // most names have no number; every byte is looked at, since that is faster than to stop at the first
+    if !stem.iter().fold(false, |any, byte| any | byte.is_ascii_digit()) {
         return false;
     }
     out.reserve(name.len());
+    let mut at = 0;
     while at < stem.len() {
-        if let Some(end) = past_hexadecimal(stem, at) {
+        let run = Run::at(stem, at);
+        let end = at + run.length;
+        if run.any & DIGIT == 0 {
+            // with what parts it from the next run
+            let next = stem.len().min(end + 1);
+            out.extend_from_slice(&stem[at..next]);
+            at = next;
+        } else if run.is_hexadecimal() {
+            out.push(b'#');
             at = end;
-            out.push(b'#');
-            found = true;
-        } else if stem[at].is_ascii_digit() {
-            at = past_number(stem, at);
-            out.push(b'#');
-            found = true;
         } else {
-            out.push(stem[at]);
-            at += 1;
+            at = write_numbers(stem, at, out);
         }
     }
     out.extend_from_slice(ending);
-    if found {
-        cut_rotation(out);
-    }
-    found
+    cut_rotation(out);
+    true
 }
+
+const DIGIT: u8 = 1;
+const HEXADECIMAL: u8 = 2;
+const WORD: u8 = 4;
+
+/// What each byte may be part of.
+const CLASSES: [u8; 256] = {
+    let mut classes = [0; 256];
+    let mut byte = 0;
+    while byte < 128 {
+        let is = byte as u8;
+        classes[byte] = if is.is_ascii_digit() { DIGIT } else { 0 }
+            | if is.is_ascii_hexdigit() { HEXADECIMAL } else { 0 }
+            | if is.is_ascii_alphanumeric() { WORD } else { 0 };
+        byte += 1;
+    }
+    classes
+};
 
 /// How long the ending is that tells what the file is, with its dot: a few signs, one of them a letter.
 fn kept_ending(name: &[u8]) -> usize {
@@ -52,20 +69,47 @@ fn kept_ending(name: &[u8]) -> usize {
     if tells { ending.len() + 1 } else { 0 }
 }
 
-/// Past a hexadecimal number that stands by itself, as in the names of temporary files: six signs or more, one
-/// of them a digit.
-fn past_hexadecimal(name: &[u8], at: usize) -> Option<usize> {
-    let begins = at == 0 || !name[at - 1].is_ascii_alphanumeric();
-    if !begins || !name[at].is_ascii_hexdigit() {
-        return None;
+/// A run of letters and digits, with what all of its bytes may be part of, and any of them.
+struct Run {
+    length: usize,
+    all: u8,
+    any: u8,
+}
+
+impl Run {
+    fn at(name: &[u8], at: usize) -> Self {
+        let mut run = Self { length: 0, all: u8::MAX, any: 0 };
+        for byte in &name[at..] {
+            let class = CLASSES[usize::from(*byte)];
+            if class & WORD == 0 {
+                break;
+            }
+            run.length += 1;
+            run.all &= class;
+            run.any |= class;
+        }
+        run
     }
-    let length = name[at..].iter().take_while(|byte| byte.is_ascii_alphanumeric()).count();
-    let number = &name[at..at + length];
-    let is_number = length >= 6
-        && number.iter().all(u8::is_ascii_hexdigit)
-        && number.iter().any(u8::is_ascii_digit)
-        && !number.iter().all(u8::is_ascii_digit);
-    is_number.then_some(at + length)
+
+    /// Whether it is a hexadecimal number, as in the names of temporary files: six signs or more, one of them a
+    /// digit and one a letter.
+    fn is_hexadecimal(&self) -> bool {
+        self.length >= 6 && self.all & (HEXADECIMAL | DIGIT) == HEXADECIMAL && self.any & DIGIT != 0
+    }
+}
+
+/// Writes a run of letters with numbers among them, and gives where it went on to: a number may go beyond.
+fn write_numbers(name: &[u8], mut at: usize, out: &mut Family) -> usize {
+    while at < name.len() && name[at].is_ascii_alphanumeric() {
+        if name[at].is_ascii_digit() {
+            at = past_number(name, at);
+            out.push(b'#');
+        } else {
+            out.push(name[at]);
+            at += 1;
+        }
+    }
+    at
 }
 
 /// Past a run of digits and those that belong to the same date or version.
@@ -119,6 +163,8 @@ mod tests {
             ("#.wav", &["2041.wav", "2041-03.wav"]),
             ("dive-#.mp4", &["dive-1.mp4", "dive-2041-03.mp4"]),
             ("lib.so", &["lib.so.1", "lib.so.1.2.3"]),
+            ("r#-#", &["r7-ab1cdef", "r2041-ab1cdef"]),
+            ("x#abc#def", &["x1-2abc1def"]),
             (".tmp-#", &[".tmp-000aac", ".tmp-ab12cdef", ".tmp-7"]),
         ];
         for (expected, names) in cases {

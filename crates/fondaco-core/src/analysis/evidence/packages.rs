@@ -1,4 +1,4 @@
-//! Which installed package owns a file: by the lists of dpkg, or by asking rpm.
+//! Which installed package owns a file: by the lists of dpkg and the database of rpm.
 
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
@@ -35,31 +35,39 @@ pub enum Ownership {
 }
 
 /// Databases of packages.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Packages {
     /// Paths in order, each with the place of its package.
     files: Vec<(Box<[u8]>, u32)>,
-    names: Vec<String>,
-    /// Where lists were found.
-    has_dpkg: bool,
-    rpm: Option<PathBuf>,
+    /// Names of packages, and who knows them.
+    names: Vec<(String, &'static str)>,
+    /// A database was read.
+    has_any: bool,
+    /// There is one that could not be read: who has no owner may yet have one.
+    has_unread: bool,
 }
+
+/// How long `rpm` may take to list all files, and how much it may say.
+const RPM_PATIENCE: Duration = Duration::from_secs(60);
+const RPM_MOST: u64 = 256 << 20;
 
 /// Directories that are links into `/usr` on most systems; lists may have either.
 const MERGED: [&str; 4] = ["bin", "lib", "lib64", "sbin"];
 
 impl Packages {
-    /// The databases of a system whose root is there: `/var/lib/dpkg/info/*.list` (`dpkg(1)`), and the program
-    /// `rpm` where its database is.
+    /// The databases of a system whose root is there: `/var/lib/dpkg/info/*.list` (`dpkg(1)`), and what its
+    /// program `rpm(8)` lists where there is a database of it.
     pub fn of_system(root: &Path) -> Self {
-        let mut packages =
-            Self { files: Vec::new(), names: Vec::new(), has_dpkg: false, rpm: None };
+        let mut packages = Self::default();
         packages.read_lists(&root.join("var/lib/dpkg/info"));
         let database = ["var/lib/rpm", "usr/lib/sysimage/rpm"].map(|place| root.join(place));
         let program = root.join("usr/bin/rpm");
         let holds_any =
             |place: &PathBuf| place.read_dir().is_ok_and(|mut found| found.next().is_some());
-        packages.rpm = (program.exists() && database.iter().any(holds_any)).then_some(program);
+        if let Some(database) = database.iter().find(|place| holds_any(place)) {
+            packages.ask_rpm(&program, database);
+        }
+        packages.files.sort_unstable();
         packages
     }
 
@@ -69,38 +77,58 @@ impl Packages {
             let name = list.file_name();
             let Some(package) = name.as_bytes().strip_suffix(b".list") else { continue };
             let Ok(text) = std::fs::read(list.path()) else { continue };
-            self.has_dpkg = true;
+            self.has_any = true;
             let number = self.names.len() as u32;
-            self.names.push(crate::shown::shown(OsStr::from_bytes(package)));
+            self.names.push((crate::shown::shown(OsStr::from_bytes(package)), "dpkg"));
             let paths = text.split(|byte| *byte == b'\n');
             let paths = paths.filter(|path| path.len() > 1 && *path != b"/.");
             self.files.extend(paths.map(|path| (path.into(), number)));
         }
-        self.files.sort_unstable();
+    }
+
+    /// Has `rpm` list the files of all packages, a line each: the package and the path, package by package.
+    fn ask_rpm(&mut self, program: &Path, database: &Path) {
+        let mut command = Command::new(program);
+        command.arg("--dbpath").arg(database).args(["-qa", "--qf", "[%{=NAME}\\t%{FILENAMES}\\n]"]);
+        command.env_clear().env("LC_ALL", "C").stdin(Stdio::null()).stderr(Stdio::null());
+        let said = output_within(command, RPM_PATIENCE, RPM_MOST);
+        let Some(output) = said.filter(|output| output.success) else {
+            self.has_unread = true;
+            return;
+        };
+        self.has_any = true;
+        let mut last: &[u8] = &[];
+        for line in output.text.split(|byte| *byte == b'\n') {
+            let Some(tab) = line.iter().position(|byte| *byte == b'\t') else { continue };
+            let (package, path) = (&line[..tab], &line[tab + 1..]);
+            if package != last || self.names.is_empty() {
+                last = package;
+                self.names.push((crate::shown::shown(OsStr::from_bytes(package)), "rpm"));
+            }
+            self.files.push((path.into(), self.names.len() as u32 - 1));
+        }
     }
 
     /// Who owns an entry, or what is below it.
     pub fn owner(&self, path: &Path, is_directory: bool) -> Ownership {
-        if !self.has_dpkg {
-            return match &self.rpm {
-                Some(program) => ask_rpm(program, path),
-                None => Ownership::Unknown,
-            };
+        if !self.has_any {
+            return Ownership::Unknown;
         }
         let mut owners = BTreeSet::new();
         for path in spellings(path) {
             self.below(path.as_os_str().as_bytes(), is_directory, &mut owners);
         }
-        let source = "dpkg";
-        let name = |number: &u32| self.names[*number as usize].clone();
-        match owners.len() {
-            0 => Ownership::Nobody,
-            1 => Ownership::Package { name: owners.iter().map(name).collect(), source },
-            count => Ownership::Several {
-                names: owners.iter().take(3).map(name).collect(),
-                count,
-                source,
-            },
+        let mut names = owners.iter().map(|number| &self.names[*number as usize]);
+        let count = owners.len();
+        match names.next() {
+            None if self.has_unread => Ownership::Unknown,
+            None => Ownership::Nobody,
+            Some((name, source)) if count == 1 => Ownership::Package { name: name.clone(), source },
+            Some((name, source)) => {
+                let others = names.take(2).map(|(name, _)| name.clone());
+                let names = std::iter::once(name.clone()).chain(others).collect();
+                Ownership::Several { names, count, source }
+            }
         }
     }
 
@@ -138,29 +166,6 @@ fn spellings(path: &Path) -> Vec<PathBuf> {
     all
 }
 
-/// Asks `rpm(8)`; of a directory only who owns it itself.
-fn ask_rpm(program: &Path, path: &Path) -> Ownership {
-    let mut command = Command::new(program);
-    command.args(["-qf", "--qf", "%{NAME}\\n", "--"]).arg(path).env_clear().env("LC_ALL", "C");
-    command.stdin(Stdio::null()).stderr(Stdio::null());
-    let Some(output) = output_within(command, Duration::from_secs(3)) else {
-        return Ownership::Unknown;
-    };
-    if !output.success {
-        return Ownership::Nobody;
-    }
-    let text = String::from_utf8_lossy(&output.text).into_owned();
-    let names: Vec<String> = text.lines().map(crate::shown::shown).collect();
-    match &names[..] {
-        [] => Ownership::Nobody,
-        [name] => Ownership::Package { name: name.clone(), source: "rpm" },
-        _ => {
-            let count = names.len();
-            Ownership::Several { names: names.into_iter().take(3).collect(), count, source: "rpm" }
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -192,5 +197,50 @@ mod tests {
         assert_eq!(owner("/var/lib/buoy/data", false), Ownership::Nobody);
         let several = owner("/usr", true);
         assert!(matches!(several, Ownership::Several { count: 2, .. }), "{several:?}");
+    }
+
+    #[test]
+    fn a_database_of_rpm_says_it_too_and_a_damaged_one_leaves_it_unknown() {
+        let root = tempfile::tempdir().unwrap();
+        let (tools, database) = (root.path().join("usr/bin"), root.path().join("var/lib/rpm"));
+        std::fs::create_dir_all(&tools).unwrap();
+        std::fs::create_dir_all(&database).unwrap();
+        if !Path::new("/usr/bin/rpmbuild").exists() {
+            eprintln!("SKIPPED: there is no rpmbuild to make a package with");
+            return;
+        }
+        std::os::unix::fs::symlink("/usr/bin/rpm", tools.join("rpm")).unwrap();
+        let spec = "Name: tide-tools\nVersion: 1\nRelease: 1\nSummary: Tides\nLicense: none\n\
+                    BuildArch: noarch\n%description\nTides.\n%install\n\
+                    mkdir -p %{buildroot}/srv/tide/bin %{buildroot}/etc\n\
+                    echo 1 > %{buildroot}/srv/tide/bin/tide\necho 2 > %{buildroot}/etc/tide\n\
+                    %files\n/srv/tide\n/etc/tide\n";
+        std::fs::write(root.path().join("tide.spec"), spec).unwrap();
+        let run = |program: &str, arguments: &[&str]| {
+            let home = root.path().join("home");
+            let output = Command::new(program)
+                .args(arguments)
+                .current_dir(root.path())
+                .env("HOME", &home)
+                .output()
+                .unwrap();
+            assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        };
+        let top = format!("_topdir {}", root.path().join("build").display());
+        run("rpmbuild", &["-bb", "--quiet", "--define", &top, "tide.spec"]);
+        let place = database.to_str().unwrap();
+        let package = "build/RPMS/noarch/tide-tools-1-1.noarch.rpm";
+        run("rpm", &["--dbpath", place, "-i", "--justdb", "--nodeps", package]);
+        let packages = Packages::of_system(root.path());
+        let owner = |path: &str, is_directory| packages.owner(Path::new(path), is_directory);
+        let tide = Ownership::Package { name: "tide-tools".to_owned(), source: "rpm" };
+        assert_eq!(owner("/srv/tide/bin/tide", false), tide);
+        assert_eq!(owner("/srv", true), tide);
+        assert_eq!(owner("/srv/tide/bin/tides", false), Ownership::Nobody);
+        for file in database.read_dir().unwrap() {
+            std::fs::write(file.unwrap().path(), "damaged").unwrap();
+        }
+        let packages = Packages::of_system(root.path());
+        assert_eq!(packages.owner(Path::new("/etc/tide"), false), Ownership::Unknown);
     }
 }

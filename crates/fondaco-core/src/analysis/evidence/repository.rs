@@ -61,7 +61,7 @@ pub(super) fn ask(repository: &Repository) -> RepositoryState {
     if owners.iter().any(|owner| owner.as_ref().ok() != Some(&own)) {
         return RepositoryState::NotKnown("another user's: its settings could run programs");
     }
-    let Some(output) = output_within(git(&repository.at), Duration::from_secs(3)) else {
+    let Some(output) = output_within(git(&repository.at), Duration::from_secs(3), 1 << 20) else {
         return RepositoryState::NotKnown("git is not there or did not answer in time");
     };
     match (output.success, output.text.split(|byte| *byte == 0).filter(|l| !l.is_empty()).count()) {

@@ -76,6 +76,27 @@ pub struct Malformed {
     pub wrong: &'static str,
 }
 
+impl Columns {
+    fn reserve(&mut self, rows: usize) {
+        self.parent.reserve(rows);
+        self.names.reserve(rows * 16);
+        self.name_length.reserve(rows);
+        self.kind.reserve(rows);
+        self.allocated.reserve(rows);
+        self.apparent.reserve(rows);
+        self.inode.reserve(rows);
+        self.device.reserve(rows);
+        self.links.reserve(rows);
+        self.modified.reserve(rows);
+        self.accessed.reserve(rows);
+        self.owner.reserve(rows);
+        self.group.reserve(rows);
+        self.reading.reserve(rows);
+        self.mode.reserve(rows);
+        self.changed.reserve(rows);
+    }
+}
+
 impl Catalog {
     /// How many rows its columns have.
     pub fn rows(&self) -> usize {
@@ -132,9 +153,17 @@ impl Catalog {
     /// Some of its rows. `linked` is [`Catalog::linked_table`].
     pub fn columns(&self, rows: Range<usize>, order: &RowOrder, linked: &LinkedTable) -> Columns {
         let mut columns = Columns::default();
+        columns.reserve(rows.len());
+        // most entries stand beside others of their directory
+        let mut above = (NONE, None, 0);
         for id in order.order[rows].iter().map(|id| EntryId(*id)) {
-            let above = self.parent(id).filter(|_| !self.is_root(id));
-            columns.parent.push(above.map(|parent| order.row_of[self.row_number(parent)]));
+            let parent = self.parent[id.0 as usize];
+            if above.0 != parent || self.is_directory(id) {
+                let within = self.parent(id).filter(|_| !self.is_root(id));
+                let row = within.map(|parent| order.row_of[self.row_number(parent)]);
+                above = (parent, row, self.device(id));
+            }
+            columns.parent.push(above.1);
             let name = self.name_bytes(id);
             columns.names.extend_from_slice(name);
             columns.name_length.push(name.len() as u8);
@@ -143,7 +172,7 @@ impl Catalog {
             columns.allocated.push(facts.blocks.saturating_mul(512));
             columns.apparent.push(facts.size);
             let several = if self.is_multi_linked(id) { linked.0.get(&id.0) } else { None };
-            let (device, links) = several.copied().unwrap_or_else(|| (self.device(id), 1));
+            let (device, links) = several.copied().unwrap_or((above.2, 1));
             columns.inode.push(several.map(|_| facts.inode));
             columns.device.push(device);
             columns.links.push(links);
@@ -155,6 +184,10 @@ impl Catalog {
             columns.reading.push(self.reading(id).filter(|reading| *reading != Reading::Done));
             columns.mode.push(Some(u32::from(facts.mode)));
             columns.changed.push(Some(facts.ctime / DAY));
+            if facts.kind == Kind::Directory {
+                // it may lie on another device than what comes after it
+                above.0 = NONE;
+            }
         }
         columns
     }

@@ -7,6 +7,7 @@
 //!
 //! Source: the Parquet format, <https://parquet.apache.org/docs/file-format/>.
 
+mod names;
 mod read;
 mod schema;
 mod write;

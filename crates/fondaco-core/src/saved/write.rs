@@ -17,7 +17,7 @@ use super::schema::{
 };
 use crate::catalog::{Catalog, Columns};
 
-type Encoded = (Vec<u8>, ColumnCloseResult);
+pub(super) type Encoded = (Vec<u8>, ColumnCloseResult);
 
 /// Writes all rows of a catalog, and the document that says what they are.
 pub(super) fn write(
@@ -71,6 +71,9 @@ fn encode_one(
     description: ColumnDescPtr,
     properties: &WriterPropertiesPtr,
 ) -> Result<Encoded, ParquetError> {
+    if column == Column::Name {
+        return super::names::encode(rows, description);
+    }
     let mut sink = TrackedWrite::new(Vec::new());
     let closed = {
         let pages = Box::new(SerializedPageWriter::new(&mut sink));
@@ -128,26 +131,14 @@ fn some_of<T: Copy, V>(values: &[Option<T>], each: impl Fn(T) -> V) -> (Vec<V>, 
 fn texts(column: Column, rows: &Columns) -> (Vec<ByteArray>, Option<Vec<i16>>) {
     let word = |word: &'static str| ByteArray::from(bytes::Bytes::from_static(word.as_bytes()));
     match column {
-        Column::Name => {
-            let all = bytes::Bytes::copy_from_slice(&rows.names);
-            let name =
-                |(range, name): (std::ops::Range<usize>, &[u8])| match std::str::from_utf8(name) {
-                    Ok(_) => ByteArray::from(all.slice(range)),
-                    Err(_) => {
-                        let shown = crate::shown::shown(std::path::Path::new(os(name)));
-                        ByteArray::from(shown.into_bytes())
-                    }
-                };
-            (names(rows).map(name).collect(), None)
-        }
         Column::NameBytes => {
             if rows.names.is_ascii() {
                 return (Vec::new(), Some(vec![0; rows.kind.len()]));
             }
-            let odd = |name: &[u8]| std::str::from_utf8(name).is_err();
-            let levels = names(rows).map(|(_, name)| i16::from(odd(name))).collect();
-            let values = names(rows).filter(|(_, name)| odd(name));
-            (values.map(|(_, name)| ByteArray::from(name.to_vec())).collect(), Some(levels))
+            let odd = |name: &[u8]| !name.is_ascii() && std::str::from_utf8(name).is_err();
+            let levels = names(rows).map(|name| i16::from(odd(name))).collect();
+            let values = names(rows).filter(|name| odd(name));
+            (values.map(|name| ByteArray::from(name.to_vec())).collect(), Some(levels))
         }
         Column::Kind => (rows.kind.iter().map(|kind| word(kind.word())).collect(), None),
         _ => {
@@ -158,16 +149,16 @@ fn texts(column: Column, rows: &Columns) -> (Vec<ByteArray>, Option<Vec<i16>>) {
     }
 }
 
-fn os(name: &[u8]) -> &std::ffi::OsStr {
+pub(super) fn os(name: &[u8]) -> &std::ffi::OsStr {
     std::os::unix::ffi::OsStrExt::from_bytes(name)
 }
 
-fn names(rows: &Columns) -> impl Iterator<Item = (std::ops::Range<usize>, &[u8])> {
+pub(super) fn names(rows: &Columns) -> impl Iterator<Item = &[u8]> {
     let mut from = 0;
     rows.name_length.iter().map(move |length| {
-        let range = from..from + usize::from(*length);
-        from = range.end;
-        (range.clone(), &rows.names[range])
+        let name = &rows.names[from..from + usize::from(*length)];
+        from += name.len();
+        name
     })
 }
 

@@ -137,6 +137,17 @@ fn numbers_are_never_used_twice_and_old_automatic_scans_are_forgotten() {
     state.settings.scans_kept = 3;
     let catalog = scan(&[home.join("tree")]);
     let asked = saved::save(&state, &catalog, false).unwrap();
+    // what a process that was killed left behind
+    let left = |pid: u32| {
+        let path = state.scans_directory().join(format!(".7.parquet.{pid}-0.part"));
+        std::fs::write(&path, b"PAR1").unwrap();
+        let long_ago = std::time::SystemTime::now() - std::time::Duration::from_secs(7200);
+        std::fs::File::options().append(true).open(&path).unwrap().set_modified(long_ago).unwrap();
+        path
+    };
+    let mut ended = std::process::Command::new("true").spawn().unwrap();
+    ended.wait().unwrap();
+    let (abandoned, being_written) = (left(ended.id()), left(std::process::id()));
     let numbers: Vec<u64> = std::thread::scope(|scope| {
         let save = || saved::save(&state, &catalog, true).unwrap();
         let savers: Vec<_> = (0..6).map(|_| scope.spawn(save)).collect();
@@ -149,6 +160,8 @@ fn numbers_are_never_used_twice_and_old_automatic_scans_are_forgotten() {
     assert_eq!(automatic, 3);
     saved::forget(&state, asked).unwrap();
     assert!(matches!(saved::forget(&state, asked), Err(SavedError::Missing(_))));
+    assert!(!abandoned.exists() && being_written.exists());
+    std::fs::remove_file(being_written).unwrap();
     let left = state.scans_directory().read_dir().unwrap().count();
     assert_eq!(left, 3, "nothing is left beside the scans");
 }

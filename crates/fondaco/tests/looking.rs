@@ -84,7 +84,10 @@ fn the_map_shows_the_same_and_files_are_looked_into() {
     terminal.keys(&["l", "o"]).shows(&["oldest first", "north-basin-2035-02-06.wav"]);
     terminal.keys(&["v"]).shows(&["any other key closes", "north-basin-2035-02-06.wav:"]);
     terminal.keys(&["Escape"]).wait("it to close", |screen| !screen.contains("any other key"));
-    terminal.keys(&["/"]).type_text("ext:log").keys(&["Enter"]).shows(&["14 files below"]);
+    // what was mistyped is mended where it stands
+    terminal.keys(&["/"]).type_text("et:log").keys(&["Home", "Right"]).type_text("x");
+    terminal.shows(&["lens  ex▏t:log"]);
+    terminal.keys(&["Enter"]).shows(&["14 files below"]);
     terminal.keys(&["v"]).shows(&[": text,", ";ok"]);
 }
 

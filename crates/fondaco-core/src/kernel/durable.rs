@@ -4,8 +4,11 @@ use std::fs::{File, OpenOptions};
 use std::io::{ErrorKind, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use rustix::fs::{CWD, RenameFlags};
+use rustix::io::Errno;
+use rustix::process::{Pid, test_kill_process};
 
 use super::beneath::{CallError, Op};
 
@@ -84,6 +87,24 @@ impl Drop for Aside {
         // once it has its name, another may have the one it had
         if !self.named {
             let _ = std::fs::remove_file(&self.path);
+        }
+    }
+}
+
+/// Removes what processes that have ended since left in a directory of ours in place of an [`Aside`]: they were
+/// killed while they wrote. What has been written to within the hour stays, for its writer may be one that we
+/// cannot see (`pid_namespaces(7)`), and so does what cannot be removed.
+pub fn remove_abandoned(directory: &Path) {
+    let writer = |name: &str| -> Option<Pid> {
+        let (_, writer) = name.strip_prefix('.')?.strip_suffix(".part")?.rsplit_once('.')?;
+        Pid::from_raw(writer.split_once('-')?.0.parse().ok()?)
+    };
+    for entry in directory.read_dir().into_iter().flatten().flatten() {
+        let Some(writer) = entry.file_name().to_str().and_then(writer) else { continue };
+        let written = entry.metadata().and_then(|meta| meta.modified());
+        let age = written.ok().and_then(|written| written.elapsed().ok()).unwrap_or_default();
+        if age > Duration::from_secs(3600) && test_kill_process(writer) == Err(Errno::SRCH) {
+            let _ = std::fs::remove_file(entry.path());
         }
     }
 }

@@ -34,12 +34,12 @@ pub use btrfs::{
 };
 pub use capacity::{Capacity, capacity};
 pub use deleted_files::{DeletedFile, DeletedFiles, Hold};
-pub use durable::{Aside, sync_directory, write_whole};
+pub use durable::{Aside, remove_abandoned, sync_directory, write_whole};
 pub use ext::{ExtHidden, ext_hidden};
 pub use extents::{Extent, extents};
 pub use machine::{
     effective_user, exposed_at, give_back_freed_memory, machine_id, own_descriptor_table,
-    processor_time, raise_descriptor_limit, random_id,
+    processor_time, raise_descriptor_limit, random_id, stand_back,
 };
 pub use mounts::{AccessTimes, Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};
@@ -51,6 +51,6 @@ pub use read_dir::{DirReader, Listed, RawEntry, ReadOrder};
 pub use space_map::{Owner, Piece, space_map};
 pub use stat::{
     Kind, Stat, stat_at, stat_descriptor, stat_for_catalog, stat_open_for_catalog, stat_path,
-    stat_plain_at,
+    stat_plain_at, stat_plain_open,
 };
 pub use xfs::{XfsShape, xfs_shape};

@@ -17,7 +17,7 @@ use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 
 use crate::catalog::Catalog;
-use crate::kernel::{Aside, CallError, Op};
+use crate::kernel::{self, Aside, CallError, Op};
 use crate::shown::{DocPath, Shown};
 use crate::state::State;
 use crate::units::{Bytes, Time};
@@ -163,6 +163,7 @@ pub fn save(state: &State, catalog: &Catalog, automatic: bool) -> Result<u64, Sa
         .mode(0o700)
         .create(&directory)
         .map_err(CallError::on(Op::Create, &directory))?;
+    kernel::remove_abandoned(&directory);
     let mut number = numbers(state)?.into_iter().max().unwrap_or(0) + 1;
     let mut file = write_aside(&file_of(state, number), catalog, automatic)?;
     // another process may save at the same time

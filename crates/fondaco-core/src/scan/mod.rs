@@ -41,12 +41,15 @@ pub struct Options {
     pub now: Time,
     /// What is listed; the rest is counted.
     pub filter: Filter,
+    /// Threads stand back when others want the processor: somebody looks at a screen meanwhile.
+    pub stand_back: bool,
 }
 
 impl Options {
     /// Everything on the roots' own volumes.
     pub fn new(now: Time) -> Self {
-        Self { cross_volumes: false, threads: 0, now, filter: Filter::default() }
+        let filter = Filter::default();
+        Self { cross_volumes: false, threads: 0, now, filter, stand_back: false }
     }
 }
 

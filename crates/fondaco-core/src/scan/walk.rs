@@ -39,6 +39,7 @@ pub(super) struct Shared {
     pub(super) waits: AtomicBool,
     pub(super) cross_volumes: bool,
     pub(super) filter: Filter,
+    stand_back: bool,
     took: Mutex<Option<Duration>>,
     ended: Condvar,
     pending: CachePadded<AtomicUsize>,
@@ -82,6 +83,7 @@ impl Shared {
             waits: AtomicBool::new(false),
             cross_volumes: options.cross_volumes,
             filter: options.filter.clone(),
+            stand_back: options.stand_back,
             took: Mutex::new(None),
             ended: Condvar::new(),
             pending: CachePadded::default(),
@@ -284,6 +286,9 @@ fn one_thread(
     stealers: &[Stealer<Task>],
     holdings: Arc<Holdings>,
 ) {
+    if shared.stand_back {
+        kernel::stand_back();
+    }
     // without it, the scan is only slower
     let _ = kernel::own_descriptor_table();
     let now = shared.catalog.read().unwrap_or_else(PoisonError::into_inner).now();

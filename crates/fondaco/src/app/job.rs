@@ -107,7 +107,7 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
             Message::Books { number, outcome: Box::new(drawn.map_err(words)) }
         }
         Job::Scan(number, roots, now) => {
-            let options = Options::new(now);
+            let options = Options { stand_back: true, ..Options::new(now) };
             match Scan::start(&roots, &options) {
                 Ok(begun) => return watch_scan(number, begun, messages, scan),
                 Err(error) => Message::ScanRefused { number, reason: words(error) },
@@ -306,7 +306,7 @@ fn rescan(
     messages: &Sender<Event>,
     shared: &Mutex<Option<Arc<Scan>>>,
 ) -> Result<Catalog, ScanError> {
-    let options = Options::new(now);
+    let options = Options { stand_back: true, ..Options::new(now) };
     let old = || catalog.read().unwrap_or_else(PoisonError::into_inner);
     let scan = match Scan::start(&[path.to_owned()], &options) {
         Ok(scan) => Arc::new(scan),

@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use super::Field;
+
 use fondaco_core::analysis::{
     AgeBy, Area, Block, Breakdown, BreakdownBy, FileList, FileOrder, Matrix,
 };
@@ -28,7 +30,7 @@ pub struct LensState {
 #[derive(Clone, Debug, Default)]
 pub struct Typing {
     /// So far.
-    pub text: String,
+    pub text: Field,
     /// What held before, for stepping back.
     pub before: String,
     /// Why it is none yet.

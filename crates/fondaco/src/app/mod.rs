@@ -6,6 +6,7 @@
 
 mod command_table;
 mod export;
+mod field;
 mod frame_times;
 pub mod geometry;
 mod input;
@@ -34,6 +35,7 @@ use ratatui::crossterm::{event, execute, terminal};
 use ratatui::{Terminal, backend::CrosstermBackend};
 
 pub use command_table::{COMMANDS, Command, Row, available};
+pub use field::Field;
 pub use update::palette_rows;
 
 use crate::view::{self, Hits, Theme};

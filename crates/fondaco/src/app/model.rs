@@ -18,6 +18,7 @@ use fondaco_core::units::{Bytes, Time, UnitStyle};
 use fondaco_core::volume::{Class, Volume};
 
 use super::looking::{Looking, Manner};
+use crate::app::Field;
 
 /// A stop on the route of the work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -437,7 +438,7 @@ pub enum Overlay {
         /// The only right answer, if there is one.
         wanted: Option<String>,
         /// What has been typed.
-        typed: String,
+        typed: Field,
         /// What was wrong with the last answer.
         error: Option<String>,
         /// Answers that were given before, and can be chosen with the arrows.

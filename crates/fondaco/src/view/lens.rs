@@ -1,11 +1,11 @@
 //! The lens: on the rule above the last two lines when it is set, and with its offers while it is typed.
 
-use fondaco_core::shown::{Shown, shown};
+use fondaco_core::shown::shown;
 use fondaco_core::units::grouped;
 use ratatui::layout::Rect;
 use unicode_width::UnicodeWidthStr;
 
-use super::pen::{Pen, cut};
+use super::pen::{self, Pen, cut};
 use crate::app::looking::Typing;
 use crate::app::model::{Model, Station};
 
@@ -46,7 +46,9 @@ fn part(model: &Model) -> String {
 pub(super) fn typing(model: &Model, pen: &mut Pen<'_>, line: Rect) -> bool {
     let Some(typing) = &model.looking.lens.typing else { return false };
     let theme = pen.theme;
-    let text = format!("lens  {}▏", Shown(&typing.text));
+    let said = typing.error.as_ref().map_or(0, |error| error.to_string().width().min(40) + 6);
+    let width = usize::from(line.width.saturating_sub(9)).saturating_sub(said);
+    let text = format!("lens  {}", pen::typed(&typing.text, width));
     let x = pen.text(line.x + 1, line.y, &text, theme.brass, line.width - 2);
     let left = line.right().saturating_sub(x + 3);
     match &typing.error {

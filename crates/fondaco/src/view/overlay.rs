@@ -5,9 +5,9 @@ use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, counted, grouped};
 use ratatui::layout::Rect;
 
-use super::pen::{Pen, wrap};
+use super::pen::{self, Pen, wrap};
 use crate::app::model::{Model, Overlay, SavedRow};
-use crate::app::{available, palette_rows};
+use crate::app::{Field, available, palette_rows};
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
     match &model.overlay {
@@ -112,7 +112,7 @@ fn ask(
     pen: &mut Pen<'_>,
     panel: Rect,
     sentence: &str,
-    typed: &str,
+    typed: &Field,
     error: Option<&str>,
     offers: &[String],
 ) {
@@ -123,7 +123,8 @@ fn ask(
     let area = sheet(pen, panel, width + 4, lines + 5 + offered);
     pen.wrapped(area, sentence, theme.plain);
     let y = area.y + lines + 1;
-    pen.text(area.x, y, &format!("▸ {}▏", shown(typed)), theme.brass, area.width);
+    let typing = format!("▸ {}", pen::typed(typed, usize::from(area.width) - 2));
+    pen.text(area.x, y, &typing, theme.brass, area.width);
     match error {
         Some(error) => pen.text(area.x, y + 2, &format!("! {error}"), theme.trouble, area.width),
         None => pen.text(
@@ -135,7 +136,7 @@ fn ask(
         ),
     };
     for (i, offer) in offers.iter().enumerate() {
-        let style = if offer == typed { theme.selected } else { theme.dim };
+        let style = if typed == offer.as_str() { theme.selected } else { theme.dim };
         pen.text(area.x + 2, y + 4 + i as u16, &shown(offer), style, area.width - 2);
     }
 }

@@ -1,14 +1,15 @@
 //! Putting text into cells: cut to width, wrapped, leaning left or right; and what a click there means.
 
 use fondaco_core::catalog::EntryId;
+use fondaco_core::shown::shown;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::theme::Theme;
-use crate::app::Command;
 use crate::app::model::Station;
+use crate::app::{Command, Field};
 
 /// What a click means.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -146,6 +147,14 @@ pub fn cut_path(text: &str, width: usize) -> String {
     }
     kept.push('…');
     if width == 0 { String::new() } else { kept.iter().rev().collect() }
+}
+
+/// What is being typed with the cursor in it, in at most `width` columns of which it is always one.
+pub fn typed(field: &Field, width: usize) -> String {
+    let (before, after) = field.parts();
+    let before = cut_path(&shown(before), width.saturating_sub(1));
+    let left = width.saturating_sub(before.width() + 1);
+    format!("{before}▏{}", cut(&shown(after), left))
 }
 
 /// Lines of at most `width` columns, broken at spaces where there are any.

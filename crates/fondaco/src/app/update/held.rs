@@ -9,6 +9,7 @@ use fondaco_core::shown::shown;
 use fondaco_core::units::Bytes;
 
 use super::ask;
+use crate::app::Field;
 use crate::app::message::Job;
 use crate::app::model::{Asking, Model, Overlay, held_deeds};
 
@@ -101,7 +102,7 @@ pub(super) fn on_place(
             let save = Deed::Save { to: PathBuf::new(), same_volume: false };
             let jobs = put(model, inode, save, changes);
             if let Some(Overlay::Ask { typed, error, .. }) = &mut model.overlay {
-                *typed = to.to_str().unwrap_or_default().to_owned();
+                *typed = Field::of(to.to_str().unwrap_or_default());
                 *error = Some(reason);
             }
             return jobs;

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use fondaco_core::lens::{Lens, complete};
 
 use super::{ages, breakdown, directories, files};
+use crate::app::Field;
 use crate::app::command_table::Key;
 use crate::app::look_job::{About, Answer, Question};
 use crate::app::looking::{Manner, Typing};
@@ -154,6 +155,7 @@ pub(super) fn open(model: &mut Model) -> Vec<Job> {
     // what follows is a new term
     let text = if before.is_empty() { String::new() } else { format!("{before} ") };
     let offers = complete(&text, &model.state);
+    let text = Field::of(text);
     model.looking.lens.typing = Some(Typing { text, before, offers, ..Typing::default() });
     Vec::new()
 }
@@ -207,15 +209,6 @@ pub(super) fn apply(model: &mut Model, text: &str) -> Vec<Job> {
 pub(super) fn on_typed(model: &mut Model, key: Key) -> Vec<Job> {
     let Some(typing) = &mut model.looking.lens.typing else { return Vec::new() };
     match key {
-        Key::Char(c) => typing.text.push(c),
-        Key::Backspace => {
-            typing.text.pop();
-        }
-        Key::Ctrl('u') => typing.text.clear(),
-        Key::Ctrl('w') => {
-            let kept = typing.text.trim_end().rfind(' ').map_or(0, |space| space + 1);
-            typing.text.truncate(kept);
-        }
         Key::Down => {
             let next = typing.cursor.map_or(0, |cursor| cursor + 1);
             typing.cursor = (!typing.offers.is_empty()).then(|| next.min(typing.offers.len() - 1));
@@ -228,7 +221,7 @@ pub(super) fn on_typed(model: &mut Model, key: Key) -> Vec<Job> {
         Key::Tab | Key::Enter if key == Key::Tab || typing.cursor.is_some() => {
             let offer = typing.offers.get(typing.cursor.unwrap_or(0));
             let Some(offer) = offer else { return Vec::new() };
-            typing.text = offer.text.clone();
+            typing.text.replace_before(&offer.text);
         }
         Key::Enter => {
             if typing.error.is_none() {
@@ -241,11 +234,12 @@ pub(super) fn on_typed(model: &mut Model, key: Key) -> Vec<Job> {
             model.looking.lens.typing = None;
             return apply(model, &before);
         }
+        key if typing.text.on_key(key) => {}
         _ => return Vec::new(),
     }
     typing.cursor = None;
-    let text = typing.text.clone();
-    typing.offers = complete(&text, &model.state);
+    let text = typing.text.text().to_owned();
+    typing.offers = complete(typing.text.parts().0, &model.state);
     apply(model, &text)
 }
 

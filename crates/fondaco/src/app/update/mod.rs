@@ -28,6 +28,7 @@ use super::geometry::list_rows;
 use super::looking::Manner;
 use super::message::{Job, Message};
 use super::model::{Asking, Focus, Model, Overlay, Station};
+use crate::app::Field;
 
 /// See the [module](self).
 pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
@@ -254,7 +255,7 @@ pub(super) fn on_command(model: &mut Model, command: Command) -> Vec<Job> {
 }
 
 fn ask(model: &mut Model, asking: Asking, sentence: String, wanted: Option<String>) -> Vec<Job> {
-    let typed = String::new();
+    let typed = Field::default();
     let offers = Vec::new();
     model.overlay = Some(Overlay::Ask { asking, sentence, wanted, typed, error: None, offers });
     Vec::new()

@@ -3,6 +3,7 @@
 use fondaco_core::units::Level;
 
 use super::{export, held, journal, many, on_command, plan, scans, start_scan};
+use crate::app::Field;
 use crate::app::command_table::{Command, Key, Row, available};
 use crate::app::message::Job;
 use crate::app::model::{Asking, Model, Overlay};
@@ -56,17 +57,17 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
         }
         Some(Overlay::Ask { asking, sentence, wanted, mut typed, mut error, offers }) => {
             match key {
-                Key::Up => typed = neighbour(&offers, &typed, -1),
-                Key::Down => typed = neighbour(&offers, &typed, 1),
-                Key::Char(c) => typed.push(c),
-                Key::Backspace => {
-                    typed.pop();
+                Key::Up => typed = neighbour(&offers, typed.text(), -1),
+                Key::Down => typed = neighbour(&offers, typed.text(), 1),
+                Key::Enter => {
+                    match answer(model, &asking, wanted.as_deref(), typed.text().trim()) {
+                        Ok(jobs) => return jobs,
+                        Err(reason) => error = Some(reason),
+                    }
                 }
-                Key::Enter => match answer(model, &asking, wanted.as_deref(), typed.trim()) {
-                    Ok(jobs) => return jobs,
-                    Err(reason) => error = Some(reason),
-                },
-                _ => {}
+                key => {
+                    typed.on_key(key);
+                }
             }
             model.overlay = Some(Overlay::Ask { asking, sentence, wanted, typed, error, offers });
         }
@@ -85,13 +86,13 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
 }
 
 /// The offered answer before or after the one that is typed; that itself if none is offered.
-fn neighbour(offers: &[String], typed: &str, by: isize) -> String {
+fn neighbour(offers: &[String], typed: &str, by: isize) -> Field {
     let next = match offers.iter().position(|offer| offer == typed) {
         Some(place) => place.saturating_add_signed(by).min(offers.len() - 1),
         None if by > 0 => 0,
         None => offers.len().saturating_sub(1),
     };
-    offers.get(next).cloned().unwrap_or_else(|| typed.to_owned())
+    Field::of(offers.get(next).map_or(typed, String::as_str))
 }
 
 /// Where a list stands after a key; nothing if the key closes it.

@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use common::tree::{Make, Totals, build, make};
 use common::{Mounted, NOW, run};
 use fondaco_core::analysis::{
-    AgeBy, Block, BreakdownBy, Classes, FileOrder, SliceKey, breakdown, first_files, matrix,
+    AgeBy, Block, BreakdownBy, Classes, FileOrder, SLICES, SliceKey, breakdown, first_files, matrix,
 };
 use fondaco_core::catalog::{Catalog, EntryId, Order, Seen};
 use fondaco_core::lens::Lens;
@@ -422,4 +422,35 @@ fn a_closer_look_tells_births_and_attributes_on_a_real_volume() {
     for name in ["fixed", "grows"] {
         chattr("-ia", name);
     }
+}
+
+#[test]
+fn of_more_families_than_are_listed_the_largest_are_and_the_rest_is_summed() {
+    // first those that are of no family, then pairs that are of one
+    let word = |number: usize| {
+        (0..4).map(|place| b'a' + (number / 26_usize.pow(place) % 26) as u8).collect::<Vec<_>>()
+    };
+    let alone = (0..12_000).map(|number| [&word(number)[..], b".wav"].concat());
+    let pairs = (0..24_000)
+        .map(|number| [&word(number / 2)[..], format!("-{}.wav", number % 2).as_bytes()].concat());
+    let catalog = common::flat(alone.chain(pairs));
+    let top = catalog.top().unwrap();
+    let found = breakdown(catalog.whole(), top, BreakdownBy::Family);
+    // and the directory itself
+    assert_eq!((found.slices.len(), found.rest.0), (SLICES, 24_001 - SLICES));
+    // the nth file has n blocks: the last pair is the largest, and holds the last two
+    for (place, slice) in found.slices.iter().enumerate() {
+        assert_eq!(slice.sum.allocated, Bytes::from_blocks(71_999 - 4 * place as u64), "{place}");
+        assert_eq!(slice.sum.entries, 2);
+        let profile: f32 = slice.profile.iter().sum();
+        assert_eq!(profile, slice.sum.allocated.get() as f32);
+        let SliceKey::Family(family) = &slice.key else { panic!("{:?}", slice.key) };
+        assert_eq!(family[4..], *b"-#.wav");
+    }
+    let listed: u64 = found.slices.iter().map(|slice| slice.sum.allocated.get()).sum();
+    assert_eq!(listed + found.rest.1.allocated.get(), found.whole.allocated.get());
+    assert_eq!(found.whole.allocated, catalog.allocated(top));
+    assert_eq!((found.whole.entries, found.rest.1.entries), (36_001, 36_001 - 2 * SLICES as u64));
+    // asked again, what was worked out once gives the same
+    assert_eq!(breakdown(catalog.whole(), top, BreakdownBy::Family), found);
 }

@@ -11,6 +11,8 @@ use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use fondaco_core::catalog::{Catalog, Circumstances, Columns};
+use fondaco_core::kernel::Kind;
 use fondaco_core::plan::{Deed, Draft, Plan, Planned, Review, survey};
 use fondaco_core::state::{SimulatedVolume, State};
 use fondaco_core::units::{Bytes, Time};
@@ -237,4 +239,31 @@ impl Drop for Mounted {
         let quiet = std::process::Stdio::null;
         let _ = Command::new("umount").arg("-R").arg(self.path()).stderr(quiet()).status();
     }
+}
+
+/// A directory of files with these names: the nth has n blocks, and is n seconds old.
+pub fn flat(names: impl Iterator<Item = Vec<u8>>) -> Catalog {
+    let mut columns = Columns::default();
+    for (row, name) in std::iter::once(Vec::new()).chain(names).enumerate() {
+        let (file, number) = (row > 0, row as u32);
+        columns.parent.push(file.then_some(0));
+        columns.names.extend_from_slice(&name);
+        columns.name_length.push(name.len() as u8);
+        columns.kind.push(if file { Kind::File } else { Kind::Directory });
+        columns.allocated.push(u64::from(number) * 512);
+        columns.apparent.push(u64::from(number) * 500);
+        columns.inode.push(None);
+        columns.device.push(7);
+        columns.links.push(1);
+        columns.modified.push(NOW.sec as u32 - number);
+        columns.accessed.push(file.then_some(20_000 + number % 100));
+        columns.owner.push(number % 3);
+        columns.group.push(0);
+        columns.reading.push(None);
+        columns.mode.push(Some(if file { 0o100_644 } else { 0o40_755 }));
+        columns.changed.push(Some(20_000));
+    }
+    let roots = vec!["/srv/tide".into()];
+    let about = Circumstances { now: NOW, roots, complete: true, ..Default::default() };
+    Catalog::from_columns(&columns, about).unwrap()
 }

@@ -20,6 +20,7 @@ mod seen;
 mod totals;
 
 use std::ffi::OsStr;
+use std::ops::Range;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
@@ -502,8 +503,11 @@ impl Catalog {
 
     /// What lies directly in a directory, in the order it was read; nothing for anything else.
     pub fn children(&self, id: EntryId) -> impl ExactSizeIterator<Item = EntryId> + use<> {
-        let (first, count) = self.row(id).map_or((0, 0), |row| (row.first_child, row.children));
-        (first..first + count).map(EntryId)
+        self.child_numbers(id).map(EntryId)
+    }
+
+    fn child_numbers(&self, id: EntryId) -> Range<u32> {
+        self.row(id).map_or(0..0, |row| row.first_child..row.first_child + row.children)
     }
 
     /// All entries, roots first of their trees, every directory before what it holds.

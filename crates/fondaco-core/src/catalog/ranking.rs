@@ -2,6 +2,7 @@
 
 use std::cmp::{Ordering, Reverse};
 use std::collections::BinaryHeap;
+use std::ops::Range;
 
 use serde::{Deserialize, Serialize};
 
@@ -83,11 +84,13 @@ impl Seen<'_> {
     /// Only the part that is asked for is sorted, so a directory of a million is no burden.
     pub fn ranking(self, directory: EntryId, order: Order, limit: usize) -> Ranking {
         let common = self.common_start(directory);
-        let keys = self.children(directory).map(|id| self.key(id, order, common));
         let mut first = if limit <= SCREENFUL {
-            self.first(keys, limit)
+            let of = |part| self.first(self.keys(part, order, common), limit);
+            let parts = in_parts(self.catalog().child_numbers(directory), of);
+            self.first(parts.into_iter().flatten(), limit)
         } else {
-            let mut keys: Vec<Key> = keys.collect();
+            let of = |part| self.keys(part, order, common).collect::<Vec<Key>>();
+            let mut keys = in_parts(self.catalog().child_numbers(directory), of).concat();
             // numbers first, which costs a fraction of looking at names; then what they leave open
             sort(&mut keys, &|a: &Key, b: &Key| a.numbers().cmp(&b.numbers()));
             for equal in keys.chunk_by_mut(|a, b| a.numbers() == b.numbers()) {
@@ -116,6 +119,12 @@ impl Seen<'_> {
             tail.entries = all.1 - shown.1;
         }
         Ranking { rows, tail }
+    }
+
+    /// The keys of those of some children that are shown.
+    fn keys(self, children: Range<u32>, order: Order, common: usize) -> impl Iterator<Item = Key> {
+        let shown = children.map(EntryId).filter(move |id| self.shows(*id));
+        shown.map(move |id| self.key(id, order, common))
     }
 
     /// The first of many keys: they are kept in order while all are gone through.
@@ -219,6 +228,22 @@ const SCREENFUL: usize = 1000;
 
 /// From how many keys on it is worth to sort on several threads.
 const MANY: usize = 50_000;
+
+/// Does the same with both halves of many children side by side, and with few of them at once.
+fn in_parts<T: Send>(children: Range<u32>, work: impl Fn(Range<u32>) -> T + Sync) -> Vec<T> {
+    if children.len() < MANY {
+        return vec![work(children)];
+    }
+    let half = children.start + (children.end - children.start) / 2;
+    std::thread::scope(|scope| {
+        let other = scope.spawn(|| work(half..children.end));
+        let first = work(children.start..half);
+        match other.join() {
+            Ok(second) => vec![first, second],
+            Err(panic) => std::panic::resume_unwind(panic),
+        }
+    })
+}
 
 fn sort(keys: &mut [Key], compare: &(impl Fn(&Key, &Key) -> Ordering + Sync)) {
     if keys.len() < MANY {

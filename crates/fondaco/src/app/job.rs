@@ -18,7 +18,7 @@ use fondaco_core::carry_out::{
 };
 use fondaco_core::catalog::Catalog;
 use fondaco_core::history::{History, Outlook};
-use fondaco_core::kernel::{CallError, DeletedFiles, OpenFiles, stat_path};
+use fondaco_core::kernel::{self, CallError, DeletedFiles, OpenFiles, stat_path};
 use fondaco_core::peek::peek;
 use fondaco_core::plan::{Plan, Refusal, survey_with_open};
 use fondaco_core::rule::RuleSet;
@@ -54,7 +54,10 @@ impl Jobs {
         let (questions, asked) = channel();
         let stop_look = Arc::new(AtomicBool::new(false));
         let (reports, stop) = (messages.clone(), Arc::clone(&stop_look));
-        std::thread::spawn(move || answer_all(&asked, &reports, &stop));
+        std::thread::spawn(move || {
+            kernel::stand_back();
+            answer_all(&asked, &reports, &stop);
+        });
         let (scan, stop_run) = (Arc::default(), Arc::default());
         Self { messages, evidence, questions, stop_look, scan, stop_run }
     }
@@ -186,6 +189,7 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
             Message::Exported(Box::new(outcome))
         }
         Job::SurveyMany(many) => survey_many(*many),
+        Job::LetGo(used) => return drop(used),
         Job::StopScan | Job::StopRun | Job::StopLook | Job::Ask(_) | Job::Evidence { .. } => return,
     };
     send(messages, message);

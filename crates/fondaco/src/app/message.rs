@@ -290,6 +290,8 @@ pub enum Job {
     Forget(u64, State),
     /// Look at a place for a copy of a held file: whose, where to, whether the plan has it already.
     FindPlace((u64, u64), PathBuf, bool),
+    /// Give back what takes long to be given back.
+    LetGo(Arc<dyn std::any::Any + Send + Sync>),
     /// Find out something about the scan.
     Ask(Box<Question>),
     /// End a closer look.

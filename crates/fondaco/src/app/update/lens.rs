@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use fondaco_core::catalog::Selection;
 use fondaco_core::lens::{Lens, complete};
 
 use super::{ages, breakdown, directories, files};
@@ -33,9 +34,11 @@ pub(super) fn on_answer(model: &mut Model, number: u64, answer: Answer) -> Vec<J
     }
     match answer {
         Answer::Lens(selection) => {
-            model.looking.lens.selection = Some(selection);
+            let before = model.looking.lens.selection.replace(selection);
             model.looking.lens.waiting = false;
-            refresh(model)
+            let mut jobs = refresh(model);
+            jobs.extend(let_go(before));
+            jobs
         }
         Answer::Ages(matrix) => ages::on_matrix(model, matrix),
         Answer::Block(list) => {
@@ -105,7 +108,7 @@ pub(super) fn on_growth(model: &mut Model, done: bool) -> Vec<Job> {
 /// The scan is another one: what was chosen of the last means nothing in it.
 pub(super) fn on_other_scan(model: &mut Model) -> Vec<Job> {
     let looking = &mut model.looking;
-    looking.lens.selection = None;
+    let before = looking.lens.selection.take();
     looking.closer = None;
     looking.ages.matrix = None;
     looking.ages.anchor = None;
@@ -115,7 +118,13 @@ pub(super) fn on_other_scan(model: &mut Model) -> Vec<Job> {
     looking.map = Default::default();
     let mut jobs = choose_again(model);
     jobs.extend(refresh(model));
+    jobs.extend(let_go(before));
     jobs
+}
+
+/// Of millions of entries it takes longer than a frame to give back what was chosen.
+fn let_go(selection: Option<Arc<Selection>>) -> Option<Job> {
+    selection.map(|selection| Job::LetGo(selection))
 }
 
 /// Asks again what the lens chooses.
@@ -197,10 +206,13 @@ pub(super) fn apply(model: &mut Model, text: &str) -> Vec<Job> {
     model.looking.ages.anchor = None;
     if open {
         let state = &mut model.looking.lens;
-        (state.selection, state.waiting) = (None, false);
+        let before = state.selection.take();
+        state.waiting = false;
         // an answer that is still on its way is one to an old question
         model.looking.asked[About::LENS] += 1;
-        return refresh(model);
+        let mut jobs = refresh(model);
+        jobs.extend(let_go(before));
+        return jobs;
     }
     choose_again(model)
 }
@@ -244,6 +256,6 @@ pub(super) fn on_typed(model: &mut Model, key: Key) -> Vec<Job> {
 }
 
 /// What a lens chooses, to be handed on.
-pub(super) fn selection(model: &Model) -> Option<Arc<fondaco_core::catalog::Selection>> {
+pub(super) fn selection(model: &Model) -> Option<Arc<Selection>> {
     model.looking.lens.selection.clone()
 }

@@ -248,8 +248,9 @@ fn on_mended(model: &mut Model, outcome: Result<Box<Catalog>, String>) -> Vec<Jo
         let entries = at.map_or(0, |id| catalog.entries(id));
         model.say(format!("Scanned again: {}, {} entries", Shown(path), grouped(entries)));
     }
-    model.scan.catalog = Some(Arc::new(RwLock::new(*catalog)));
+    let before = model.scan.catalog.replace(Arc::new(RwLock::new(*catalog)));
     let mut jobs = books::after_scan(model);
+    jobs.extend(before.map(|before| Job::LetGo(before)));
     let directories = &mut model.directories;
     directories.remembered.clear();
     directories.at = at;

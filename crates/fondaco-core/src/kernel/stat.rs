@@ -209,15 +209,6 @@ pub fn stat_plain_at(
     Ok(Stat::of_plain(&rustix::fs::statat(directory, name, flags)?, mount))
 }
 
-/// As [`stat_plain_at`], of an open directory.
-///
-/// # Errors
-///
-/// As `fstat(2)`.
-pub fn stat_plain_open(directory: impl AsFd, mount: u64) -> io::Result<Stat> {
-    Ok(Stat::of_plain(&rustix::fs::fstat(directory)?, mount))
-}
-
 fn for_catalog() -> StatxFlags {
     StatxFlags::BASIC_STATS | StatxFlags::MNT_ID
 }

@@ -100,7 +100,7 @@ impl<'a> Thread<'a> {
         let mut at = At { task: &task, mount: task.mount, dev: task.dev, careful: false };
         let mut own = None;
         if !task.examined {
-            match examine_open(&fd, &at) {
+            match kernel::stat_open_for_catalog(&fd) {
                 Ok(stat) if at.is_crossed_by(&stat) && !self.shared.enters(&stat) => {
                     return self.is_other_volume(task, &stat);
                 }
@@ -332,13 +332,6 @@ impl<'a> Thread<'a> {
         };
         catalog.note_unreadable(Unreadable { path, op, error: words, errno });
     }
-}
-
-/// Nothing was mounted beside it when the scan began: the mount is asked for only where the device is another,
-/// as with a subvolume, or something that has been mounted since.
-fn examine_open(fd: &OwnedFd, at: &At<'_>) -> io::Result<Stat> {
-    let plain = kernel::stat_plain_open(fd, at.mount)?;
-    if plain.dev == at.dev { Ok(plain) } else { kernel::stat_open_for_catalog(fd) }
 }
 
 /// Puts entries where they belong: listed or only counted, gone into or not.

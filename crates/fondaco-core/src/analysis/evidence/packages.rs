@@ -76,7 +76,10 @@ impl Packages {
         for list in lists.flatten() {
             let name = list.file_name();
             let Some(package) = name.as_bytes().strip_suffix(b".list") else { continue };
-            let Ok(text) = std::fs::read(list.path()) else { continue };
+            let Ok(text) = std::fs::read(list.path()) else {
+                self.has_unread = true;
+                continue;
+            };
             self.has_any = true;
             let number = self.names.len() as u32;
             self.names.push((crate::shown::shown(OsStr::from_bytes(package)), "dpkg"));
@@ -197,6 +200,11 @@ mod tests {
         assert_eq!(owner("/var/lib/buoy/data", false), Ownership::Nobody);
         let several = owner("/usr", true);
         assert!(matches!(several, Ownership::Several { count: 2, .. }), "{several:?}");
+        // a list that cannot be read may name what the others do not
+        std::fs::create_dir(info.join("reef-tools.list")).unwrap();
+        let packages = Packages::of_system(root.path());
+        assert_eq!(packages.owner(Path::new("/usr/bin/tid"), false), Ownership::Unknown);
+        assert_eq!(packages.owner(Path::new("/usr/bin/tide"), false), one("tide-tools:amd64"));
     }
 
     #[test]

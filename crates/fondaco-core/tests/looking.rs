@@ -15,7 +15,7 @@ use fondaco_core::analysis::{
     AgeBy, Block, BreakdownBy, Classes, FileOrder, SLICES, SliceKey, breakdown, first_files, matrix,
 };
 use fondaco_core::catalog::{Catalog, EntryId, Order, Seen};
-use fondaco_core::lens::Lens;
+use fondaco_core::lens::{Lens, SystemAccounts};
 use fondaco_core::scan::{Options, Scan, look_closer};
 use fondaco_core::state::State;
 use fondaco_core::units::Bytes;
@@ -453,4 +453,38 @@ fn of_more_families_than_are_listed_the_largest_are_and_the_rest_is_summed() {
     assert_eq!((found.whole.entries, found.rest.1.entries), (36_001, 36_001 - 2 * SLICES as u64));
     // asked again, what was worked out once gives the same
     assert_eq!(breakdown(catalog.whole(), top, BreakdownBy::Family), found);
+}
+
+#[test]
+fn a_directory_of_very_many_is_ranked_as_the_plainest_sort_would() {
+    // names that begin alike and part late, in no order; sizes are all different, numbers of entries all one
+    let names = (0..70_000_u64).map(|number| {
+        let mixed = number.wrapping_mul(0x9e37_79b9_7f4a_7c15);
+        format!("tide-gauge-{}-{mixed:016x}", mixed % 5).into_bytes()
+    });
+    let catalog = common::flat(names);
+    let top = catalog.top().unwrap();
+    let lens = Lens::parse("name:*3-*", &SystemAccounts).unwrap();
+    let selection = lens.select(&catalog, &SystemAccounts);
+    for seen in [catalog.whole(), catalog.seen(Some(&selection))] {
+        for order in [Order::Allocated, Order::Entries, Order::Newest, Order::Name] {
+            let mut plain: Vec<EntryId> = seen.children(top).collect();
+            plain.sort_by_key(|id| {
+                let rank = match order {
+                    Order::Allocated => seen.allocated(*id).get() as i64,
+                    Order::Newest => seen.newest(*id).sec,
+                    _ => 0,
+                };
+                (std::cmp::Reverse(rank), catalog.own_name(*id).to_vec())
+            });
+            assert!(seen.is_narrowed() == (plain.len() < 70_000) && plain.len() > 5_000);
+            let whole = seen.ranking(top, order, usize::MAX);
+            assert!(whole.rows == plain && whole.tail.children == 0, "{order:?}");
+            let first = seen.ranking(top, order, 50);
+            assert_eq!(
+                (&first.rows[..], first.tail.children),
+                (&plain[..50], plain.len() as u64 - 50)
+            );
+        }
+    }
 }

@@ -47,6 +47,11 @@ impl<'a> Below<'a> {
         Self { seen, runs, again }
     }
 
+    /// How many entries lie there, shown or not.
+    pub(super) fn len(&self) -> usize {
+        self.runs.iter().map(|run| run.len()).sum()
+    }
+
     /// Goes through them on several threads; `each` is told an entry, and what the threads found is joined in
     /// the order of entries.
     pub(super) fn fold<T: Send>(
@@ -55,7 +60,7 @@ impl<'a> Below<'a> {
         each: impl Fn(&mut T, EntryId) + Sync,
         join: impl Fn(&mut T, T),
     ) -> T {
-        let count: u32 = self.runs.iter().map(|run| run.end - run.start).sum();
+        let count = self.len() as u32;
         let threads = std::thread::available_parallelism().map_or(1, |n| n.get() as u32).min(8);
         let part = count.div_ceil(threads).max(PART);
         let work = |runs: Vec<Range<u32>>| {

@@ -89,7 +89,9 @@ pub(super) fn breakdown(
     class: &(impl Fn(EntryId) -> usize + Sync),
 ) -> Breakdown {
     let hasher = RandomState::new();
-    let families = if by == BreakdownBy::Family { catalog.family_hashes() } else { None };
+    // those of a small directory are found sooner than those of the whole scan
+    let many = by == BreakdownBy::Family && below.len() * 8 >= catalog.len();
+    let families = if many { catalog.family_hashes() } else { None };
     let hash = |id: EntryId, spare: &mut Vec<u8>| -> u64 {
         match families {
             Some(families) => families[id.0 as usize],

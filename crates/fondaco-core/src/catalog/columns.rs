@@ -154,40 +154,37 @@ impl Catalog {
     pub fn columns(&self, rows: Range<usize>, order: &RowOrder, linked: &LinkedTable) -> Columns {
         let mut columns = Columns::default();
         columns.reserve(rows.len());
-        // most entries stand beside others of their directory
+        // most entries stand beside others of their directory: its number, row and device
         let mut above = (NONE, None, 0);
         for id in order.order[rows].iter().map(|id| EntryId(*id)) {
             let parent = self.parent[id.0 as usize];
-            if above.0 != parent || self.is_directory(id) {
-                let within = self.parent(id).filter(|_| !self.is_root(id));
-                let row = within.map(|parent| order.row_of[self.row_number(parent)]);
-                above = (parent, row, self.device(id));
+            if above.0 != parent {
+                let row =
+                    (!self.is_root(id)).then(|| order.row_of[self.row_number(EntryId(parent))]);
+                above = (parent, row, self.device(EntryId(parent)));
             }
             columns.parent.push(above.1);
             let name = self.name_bytes(id);
             columns.names.extend_from_slice(name);
             columns.name_length.push(name.len() as u8);
             let facts = self.facts(id);
+            let file = facts.kind != Kind::Directory;
             columns.kind.push(facts.kind);
             columns.allocated.push(facts.blocks.saturating_mul(512));
             columns.apparent.push(facts.size);
             let several = if self.is_multi_linked(id) { linked.0.get(&id.0) } else { None };
-            let (device, links) = several.copied().unwrap_or((above.2, 1));
+            let own_device = || if file { above.2 } else { self.device(id) };
+            let (device, links) = several.copied().unwrap_or_else(|| (own_device(), 1));
             columns.inode.push(several.map(|_| facts.inode));
             columns.device.push(device);
             columns.links.push(links);
             columns.modified.push(facts.mtime);
-            let file = facts.kind != Kind::Directory;
             columns.accessed.push(file.then_some(facts.atime / DAY));
             columns.owner.push(facts.owner.0);
             columns.group.push(facts.owner.1);
             columns.reading.push(self.reading(id).filter(|reading| *reading != Reading::Done));
             columns.mode.push(Some(u32::from(facts.mode)));
             columns.changed.push(Some(facts.ctime / DAY));
-            if facts.kind == Kind::Directory {
-                // it may lie on another device than what comes after it
-                above.0 = NONE;
-            }
         }
         columns
     }

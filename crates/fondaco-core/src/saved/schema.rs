@@ -89,8 +89,8 @@ pub(super) fn schema() -> Result<TypePtr, ParquetError> {
 }
 
 /// What is alike goes into a dictionary; of numbers the first bytes stand together, then the second, and so
-/// on, for neighbours share their upper ones; names have pages of
-/// their own ([`super::names`]).
+/// on, for neighbours share their upper ones; names have pages of their own
+/// ([`super::names`]).
 pub(super) fn properties() -> Result<WriterProperties, ParquetError> {
     let mut properties = WriterProperties::builder()
         .set_writer_version(WriterVersion::PARQUET_2_0)

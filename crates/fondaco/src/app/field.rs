@@ -58,12 +58,6 @@ impl Field {
     }
 }
 
-impl PartialEq<str> for Field {
-    fn eq(&self, text: &str) -> bool {
-        self.text() == text
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -2,14 +2,14 @@
 
 use std::sync::Arc;
 
-use super::Field;
-
 use fondaco_core::analysis::{
     AgeBy, Area, Block, Breakdown, BreakdownBy, FileList, FileOrder, Matrix,
 };
 use fondaco_core::catalog::{EntryId, Selection};
 use fondaco_core::lens::{Completion, Lens, LensError};
 use fondaco_core::units::{Bytes, Time};
+
+use super::Field;
 
 /// The lens over all stations.
 #[derive(Clone, Debug, Default)]

@@ -123,7 +123,7 @@ fn ask(
     let area = sheet(pen, panel, width + 4, lines + 5 + offered);
     pen.wrapped(area, sentence, theme.plain);
     let y = area.y + lines + 1;
-    let typing = format!("▸ {}", pen::typed(typed, usize::from(area.width) - 2));
+    let typing = format!("▸ {}", pen::typed(typed, usize::from(area.width.saturating_sub(2))));
     pen.text(area.x, y, &typing, theme.brass, area.width);
     match error {
         Some(error) => pen.text(area.x, y + 2, &format!("! {error}"), theme.trouble, area.width),
@@ -136,7 +136,7 @@ fn ask(
         ),
     };
     for (i, offer) in offers.iter().enumerate() {
-        let style = if typed == offer.as_str() { theme.selected } else { theme.dim };
+        let style = if typed.text() == offer { theme.selected } else { theme.dim };
         pen.text(area.x + 2, y + 4 + i as u16, &shown(offer), style, area.width - 2);
     }
 }

@@ -82,4 +82,13 @@ mod tests {
         field.on_key(Key::Backspace);
         assert_eq!(field.text(), "");
     }
+
+    #[test]
+    fn of_a_long_line_the_part_around_the_cursor_is_shown() {
+        let mut field = Field::of("kind:audio older:90d under:hydrophone");
+        assert_eq!(crate::view::typed(&field, 21), "…0d under:hydrophone▏");
+        (0..10).for_each(|_| assert!(field.on_key(Key::Left)));
+        assert_eq!(crate::view::typed(&field, 21), "…der:90d under:▏hydr…");
+        assert_eq!(crate::view::typed(&field, 60), "kind:audio older:90d under:▏hydrophone");
+    }
 }

@@ -28,6 +28,8 @@ use crate::app::geometry::{self, LEAST};
 use crate::app::model::{Model, Station};
 use pen::Pen;
 
+#[cfg(test)]
+pub use pen::typed;
 pub use pen::{Hits, Target};
 #[cfg(test)]
 pub use theme::Depth;

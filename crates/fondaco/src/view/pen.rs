@@ -152,9 +152,12 @@ pub fn cut_path(text: &str, width: usize) -> String {
 /// What is being typed with the cursor in it, in at most `width` columns of which it is always one.
 pub fn typed(field: &Field, width: usize) -> String {
     let (before, after) = field.parts();
-    let before = cut_path(&shown(before), width.saturating_sub(1));
+    let after = shown(after);
+    // some of what follows is seen too
+    let kept = after.width().min(width / 4);
+    let before = cut_path(&shown(before), width.saturating_sub(kept + 1));
     let left = width.saturating_sub(before.width() + 1);
-    format!("{before}▏{}", cut(&shown(after), left))
+    format!("{before}▏{}", cut(&after, left))
 }
 
 /// Lines of at most `width` columns, broken at spaces where there are any.

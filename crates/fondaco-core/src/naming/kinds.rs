@@ -17,7 +17,7 @@ struct Raw {
 struct Table {
     /// In the order of the file, and after them those that no ending stands for.
     words: Vec<String>,
-    by_ending: FxHashMap<Vec<u8>, FileKind>,
+    by_ending: FxHashMap<u128, FileKind>,
 }
 
 /// The kinds that no ending stands for.
@@ -38,7 +38,7 @@ fn table() -> &'static Table {
             table.words.push(word.clone());
             for ending in endings.as_array().into_iter().flatten() {
                 let ending = ending.as_str().unwrap_or_default();
-                table.by_ending.insert(ending.as_bytes().to_vec(), kind);
+                table.by_ending.insert(packed(ending.as_bytes()), kind);
             }
         }
         table.words.extend(OTHERS.map(str::to_owned));
@@ -54,11 +54,7 @@ impl FileKind {
         if ending.is_empty() || ending.len() > LONGEST {
             return Self::other(0);
         }
-        let mut small = [0; LONGEST];
-        let small = &mut small[..ending.len()];
-        small.copy_from_slice(ending);
-        small.make_ascii_lowercase();
-        table.by_ending.get(&*small).copied().unwrap_or(Self::other(0))
+        table.by_ending.get(&packed(ending)).copied().unwrap_or(Self::other(0))
     }
 
     fn other(place: usize) -> Self {
@@ -109,6 +105,16 @@ impl FileKind {
     pub fn word(self) -> &'static str {
         &table().words[usize::from(self.0)]
     }
+}
+
+/// An ending of at most [`LONGEST`] bytes in small letters, as a number; no name holds a zero.
+fn packed(ending: &[u8]) -> u128 {
+    let mut bytes = [0; LONGEST];
+    for (place, byte) in bytes.iter_mut().zip(ending) {
+        *place = *byte;
+    }
+    bytes.make_ascii_lowercase();
+    u128::from_le_bytes(bytes)
 }
 
 /// What follows the last dot of a name; nothing if there is no dot but at its beginning or end.

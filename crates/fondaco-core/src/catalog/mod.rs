@@ -17,6 +17,7 @@ mod finder;
 mod mend;
 mod ranking;
 mod seen;
+mod shared;
 mod totals;
 
 use std::ffi::OsStr;
@@ -33,6 +34,7 @@ pub use finder::Finder;
 pub use mend::Changes;
 pub use ranking::{Order, Ranking, Tail};
 pub use seen::{Seen, Selection};
+pub use shared::write_between_readers;
 
 use excluded::Excluded;
 use rustc_hash::FxHashMap;

@@ -31,7 +31,13 @@ pub struct RawEntry<'a> {
     pub name: &'a CStr,
     /// What it is said to be.
     pub listed: Listed,
+    /// The inode that the directory names; where something is mounted, not the one that is seen there.
+    pub inode: u64,
 }
+
+/// The greatest place in a directory. Some file systems (ext4 with indexed directories) put it behind their
+/// last entry, and need not be asked whether there is one more.
+const LAST_PLACE: u64 = i64::MAX as u64;
 
 /// The order in which entries are handed out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -82,7 +88,8 @@ impl DirReader {
         self.names.clear();
         while let Some(entry) = entries.next() {
             let entry = entry?;
-            let (name, ino) = (entry.file_name(), entry.ino());
+            let (name, inode) = (entry.file_name(), entry.ino());
+            let is_last = entry.next_entry_cookie() == LAST_PLACE;
             if !matches!(name.to_bytes(), b"." | b"..") {
                 let listed = match entry.file_type() {
                     FileType::Directory => Listed::Directory,
@@ -90,22 +97,25 @@ impl DirReader {
                     _ => Listed::NoDirectory,
                 };
                 if order == ReadOrder::Inode {
-                    self.order.push((ino, self.names.len() as u32, listed));
+                    self.order.push((inode, self.names.len() as u32, listed));
                     self.names.extend_from_slice(name.to_bytes_with_nul());
-                } else if !each(RawEntry { name, listed }) {
+                } else if !each(RawEntry { name, listed, inode }) {
                     break;
                 }
             }
             if entries.is_buffer_empty() && !self.order.is_empty() {
                 self.order.sort_unstable();
-                for (_, at, listed) in self.order.drain(..) {
+                for (inode, at, listed) in self.order.drain(..) {
                     let rest = &self.names[at as usize..];
                     let Ok(name) = CStr::from_bytes_until_nul(rest) else { continue };
-                    if !each(RawEntry { name, listed }) {
+                    if !each(RawEntry { name, listed, inode }) {
                         return Ok(());
                     }
                 }
                 self.names.clear();
+            }
+            if is_last {
+                break;
             }
         }
         Ok(())

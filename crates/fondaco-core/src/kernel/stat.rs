@@ -209,6 +209,15 @@ pub fn stat_plain_at(
     Ok(Stat::of_plain(&rustix::fs::statat(directory, name, flags)?, mount))
 }
 
+/// As [`stat_open_for_catalog`], by `fstat(2)`, which does less but does not know the mount.
+///
+/// # Errors
+///
+/// As `fstat(2)`.
+pub fn stat_plain_open(directory: impl AsFd, mount: u64) -> io::Result<Stat> {
+    Ok(Stat::of_plain(&rustix::fs::fstat(directory)?, mount))
+}
+
 fn for_catalog() -> StatxFlags {
     StatxFlags::BASIC_STATS | StatxFlags::MNT_ID
 }

@@ -38,6 +38,7 @@ struct Below {
     /// Its place in the batch of what is listed.
     place: u32,
     name: CString,
+    inode: u64,
     mount: u64,
     dev: u64,
     examined: bool,
@@ -100,7 +101,7 @@ impl<'a> Thread<'a> {
         let mut at = At { task: &task, mount: task.mount, dev: task.dev, careful: false };
         let mut own = None;
         if !task.examined {
-            match kernel::stat_open_for_catalog(&fd) {
+            match examine(&fd, &task) {
                 Ok(stat) if at.is_crossed_by(&stat) && !self.shared.enters(&stat) => {
                     return self.is_other_volume(task, &stat);
                 }
@@ -155,7 +156,7 @@ impl<'a> Thread<'a> {
         let read = self.reader.read_in(order, fd, |entry| {
             let examined = match entry.listed {
                 Listed::Directory if !at.careful => {
-                    sort_in.unexamined(entry.name);
+                    sort_in.unexamined(entry.name, entry.inode);
                     count += 1;
                     return !shared.stop.load(Relaxed);
                 }
@@ -193,7 +194,7 @@ impl<'a> Thread<'a> {
         fd: OwnedFd,
     ) -> Option<Arc<Held>> {
         let first = {
-            let mut catalog = self.shared.write_soon()?;
+            let mut catalog = self.shared.write()?;
             let mut first = EntryId(0);
             if task.excluded.is_some() {
                 catalog.note_excluded(task.entry, own, &self.excluded);
@@ -230,6 +231,7 @@ impl<'a> Thread<'a> {
                 entry: if excluded.is_some() { task.entry } else { EntryId(first.0 + below.place) },
                 excluded,
                 name: below.name,
+                inode: below.inode,
                 parent: parent.clone(),
                 mount: if below.examined { below.mount } else { mount },
                 dev: if below.examined { below.dev } else { dev },
@@ -277,7 +279,7 @@ impl<'a> Thread<'a> {
             };
             if let Ok(stat) = stat
                 && stat.kind == Kind::Directory
-                && let Some(mut catalog) = self.shared.write_soon()
+                && let Some(mut catalog) = self.shared.write()
             {
                 catalog.set_own(task.entry, &stat);
             }
@@ -290,7 +292,7 @@ impl<'a> Thread<'a> {
     /// Something was mounted on it after the scan had begun.
     fn is_other_volume(&self, task: Task, stat: &Stat) {
         if task.excluded.is_none()
-            && let Some(mut catalog) = self.shared.write_soon()
+            && let Some(mut catalog) = self.shared.write()
         {
             catalog.set_own(task.entry, &Stat { blocks: 0, size: 0, ..*stat });
             catalog.set_reading(task.entry, Reading::OtherVolume);
@@ -319,7 +321,7 @@ impl<'a> Thread<'a> {
 
     fn failed(&self, task: &Task, name: Option<&CStr>, op: Op, error: io::Error) {
         let path = self.path(task, name);
-        let Some(mut catalog) = self.shared.write_soon() else { return };
+        let Some(mut catalog) = self.shared.write() else { return };
         self.shared.figures.unreadable.fetch_add(1, Relaxed);
         if name.is_none() && task.excluded.is_none() {
             catalog.set_reading(task.entry, Reading::Failed);
@@ -332,6 +334,17 @@ impl<'a> Thread<'a> {
         };
         catalog.note_unreadable(Unreadable { path, op, error: words, errno });
     }
+}
+
+/// An opened directory of which only its parent's word is known. If it is the inode that the parent names, on
+/// the parent's device, nothing is mounted on it but perhaps itself, and it counts as of the parent's mount;
+/// otherwise it is asked for its mount.
+fn examine(fd: &OwnedFd, task: &Task) -> io::Result<Stat> {
+    let stat = kernel::stat_plain_open(fd, task.mount)?;
+    if (stat.ino, stat.dev) == (task.inode, task.dev) {
+        return Ok(stat);
+    }
+    kernel::stat_open_for_catalog(fd)
 }
 
 /// Puts entries where they belong: listed or only counted, gone into or not.
@@ -354,13 +367,14 @@ impl Sorting<'_> {
     }
 
     /// A directory, as its parent says.
-    fn unexamined(&mut self, name: &CStr) {
+    fn unexamined(&mut self, name: &CStr, inode: u64) {
         let excluded = !self.lists_directory(OsStr::from_bytes(name.to_bytes()));
         let place = self.listed.len() as u32;
         let batch = if excluded { &mut *self.excluded } else { &mut *self.listed };
         batch.push_unread(name.to_bytes());
         let name = name.to_owned();
-        self.below.push(Below { place, name, mount: 0, dev: 0, examined: false, excluded });
+        let (mount, dev, examined) = (0, 0, false);
+        self.below.push(Below { place, name, inode, mount, dev, examined, excluded });
     }
 
     fn examined(&mut self, name: &CStr, stat: &Stat) {
@@ -377,7 +391,8 @@ impl Sorting<'_> {
             batch.push(bytes, stat);
             let (mount, dev) = (stat.mount, stat.dev);
             let name = name.to_owned();
-            return self.below.push(Below { place, name, mount, dev, examined: true, excluded });
+            let (inode, examined) = (stat.ino, true);
+            return self.below.push(Below { place, name, inode, mount, dev, examined, excluded });
         }
         let lists = self.open
             || at.task.excluded.is_none()

@@ -10,9 +10,7 @@ use std::panic::AssertUnwindSafe;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering::{AcqRel, Acquire, Relaxed};
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, AtomicUsize};
-use std::sync::{
-    Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError, RwLock, RwLockWriteGuard, TryLockError,
-};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError, RwLock, RwLockWriteGuard};
 use std::time::{Duration, Instant};
 
 use crossbeam_deque::{Steal, Stealer, Worker};
@@ -22,7 +20,7 @@ use rustc_hash::FxHashMap;
 use super::held::{Held, Holdings};
 use super::visit::Thread;
 use super::{Filter, Options};
-use crate::catalog::{Catalog, EntryId};
+use crate::catalog::{Catalog, EntryId, write_between_readers};
 use crate::kernel::{self, Stat};
 use crate::volume::{is_kernel_interface, is_remote};
 
@@ -109,29 +107,14 @@ impl Shared {
     /// Makes the totals exact; the scan counts as ended only then, and takes no more.
     fn end(&self, begun: Instant, whole: bool) {
         let complete = whole && !self.stop.load(Relaxed);
-        self.catalog.write().unwrap_or_else(PoisonError::into_inner).finish(complete);
+        write_between_readers(&self.catalog).finish(complete);
         *lock(&self.took) = Some(begun.elapsed());
         self.ended.notify_all();
     }
 
     /// The catalog, to be written to; `None` once the scan has ended, for a thread that comes too late.
-    /// An append takes some microseconds, less than it costs to be put to sleep and woken, so it is
-    /// tried for a while first.
-    pub(super) fn write_soon(&self) -> Option<RwLockWriteGuard<'_, Catalog>> {
-        let mut tries = 0;
-        let catalog = loop {
-            match self.catalog.try_write() {
-                Ok(catalog) => break catalog,
-                Err(TryLockError::Poisoned(poisoned)) => break poisoned.into_inner(),
-                Err(TryLockError::WouldBlock) if tries < 2000 => {
-                    tries += 1;
-                    std::hint::spin_loop();
-                }
-                Err(TryLockError::WouldBlock) => {
-                    break self.catalog.write().unwrap_or_else(PoisonError::into_inner);
-                }
-            }
-        };
+    pub(super) fn write(&self) -> Option<RwLockWriteGuard<'_, Catalog>> {
+        let catalog = write_between_readers(&self.catalog);
         (!catalog.is_finished()).then_some(catalog)
     }
 
@@ -181,6 +164,8 @@ pub(super) struct Task {
     /// Of an excluded one: the way from there.
     pub(super) excluded: Option<Arc<Beyond>>,
     pub(super) name: CString,
+    /// Its inode, as the directory that holds it names it.
+    pub(super) inode: u64,
     pub(super) parent: Option<Arc<Held>>,
     /// Its own mount and device, or while it is not examined those of its parent.
     pub(super) mount: u64,
@@ -229,6 +214,7 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
             entry: *entry,
             excluded: None,
             name: CString::default(),
+            inode: stat.ino,
             parent: None,
             mount: stat.mount,
             dev: stat.dev,

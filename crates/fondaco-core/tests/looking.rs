@@ -257,6 +257,7 @@ fn adds_up(seen: Seen<'_>, at: EntryId) -> Result<(), TestCaseError> {
             let profile: f32 = slice.profile.iter().sum();
             prop_assert_eq!(profile as u64, slice.sum.allocated.get());
             let largest = seen.catalog().own_allocated(slice.largest);
+            prop_assert_eq!(largest, slice.largest_allocated);
             prop_assert!(largest <= slice.sum.allocated && seen.has(slice.largest));
         }
     }

@@ -164,7 +164,7 @@ pub fn slices(catalog: &Catalog, slices: &[Slice], whole: Cell, accounts: &dyn A
             bytes(slice.sum.allocated),
             share(slice.sum.allocated, whole.allocated),
             (grouped(slice.sum.entries), slice.sum.entries.into()),
-            bytes(catalog.own_allocated(slice.largest)),
+            bytes(slice.largest_allocated),
             text(words),
             (Shown(&largest).to_string(), path_value(&largest)),
             text(slice.key.term()),

@@ -172,8 +172,7 @@ fn the_mouse_selects_goes_in_and_runs_what_is_hinted() {
     click(40, 9);
     terminal.shows(&["▸ cameras", "jetty/", "lighthouse/"]);
     click(5, 7);
-    terminal.shows(&["mounted at"]);
-    let screen = terminal.screen();
+    let screen = terminal.shows(&["mounted at", "u units"]);
     let hints = screen.trim_end().lines().last().unwrap();
     let units = hints.chars().count() - hints.split("u units").nth(1).unwrap().chars().count() - 3;
     click(units as u16, 50);

@@ -119,6 +119,8 @@ pub struct Slice {
     pub profile: AgeProfile,
     /// The largest of them.
     pub largest: EntryId,
+    /// Its bytes on disk.
+    pub largest_allocated: Bytes,
 }
 
 /// See the [module](self).
@@ -225,6 +227,7 @@ fn in_order(by: BreakdownBy, parts: Vec<(SliceKey, Part)>, whole: Cell) -> Break
         sum: part.sum,
         profile: part.profile,
         largest: part.largest.1,
+        largest_allocated: part.largest.0,
     };
     let mut slices: Vec<Slice> = parts.into_iter().map(slice).collect();
     // equal ones in an order that does not change

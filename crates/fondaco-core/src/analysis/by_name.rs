@@ -160,7 +160,8 @@ pub(super) fn breakdown(
             (false, BreakdownBy::Family) => SliceKey::Family(words.to_owned()),
             (false, _) => SliceKey::Extension(words.to_owned()),
         };
-        Slice { key, sum: one.sum, profile, largest }
+        let largest_allocated = one.largest.0;
+        Slice { key, sum: one.sum, profile, largest, largest_allocated }
     });
     Breakdown { by, slices: slices.collect(), rest, whole }
 }

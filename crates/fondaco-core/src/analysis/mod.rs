@@ -15,7 +15,7 @@ pub use ages::{
 pub use breakdown::{Breakdown, BreakdownBy, SLICES, Slice, SliceKey, breakdown};
 pub use evidence::{
     Evidence, Generations, Ownership, Packages, Regenerable, Regenerables, Repository,
-    RepositoryState, Sources, Verdict, gather,
+    RepositoryState, Sources, Totals, Verdict, gather,
 };
 pub use map::{Area, AreaOf, MapShape, Place, map};
 pub use protection::{HOLDING_AREA_PREFIX, Protection};

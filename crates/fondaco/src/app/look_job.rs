@@ -4,12 +4,13 @@ use std::ops::ControlFlow;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::mpsc::{Receiver, Sender};
 use std::sync::{Arc, PoisonError, RwLock};
+use std::time::Instant;
 
 use fondaco_core::analysis::{
     AgeBy, Block, Breakdown, BreakdownBy, Classes, FileList, FileOrder, Matrix, breakdown,
     first_files, matrix,
 };
-use fondaco_core::catalog::{Catalog, EntryId, Selection};
+use fondaco_core::catalog::{Catalog, EntryId, Selection, write_between_readers};
 use fondaco_core::lens::Lens;
 use fondaco_core::scan::look_closer;
 use fondaco_core::state::State;
@@ -113,10 +114,11 @@ pub(super) fn answer_all(
                 break;
             };
             let question = waiting.remove(next);
-            let (scan, number) = (question.scan, question.number);
+            let (scan, number, begun) = (question.scan, question.number, Instant::now());
             let tell = |answer| {
+                let message = Message::Answered { scan, number, answer, took: begun.elapsed() };
                 // when the application has gone, nobody needs to hear
-                let _ = messages.send(Event::Job(Message::Answered { scan, number, answer }));
+                let _ = messages.send(Event::Job(message));
             };
             if let Some(found) = answer(question, &tell, stop) {
                 tell(found);
@@ -153,8 +155,7 @@ pub(super) fn answer(
             let entries = catalog.rows() as u64;
             drop(catalog);
             if let Some(closer) = closer {
-                let mut catalog = question.catalog.write().unwrap_or_else(PoisonError::into_inner);
-                catalog.set_closer(closer);
+                write_between_readers(&question.catalog).set_closer(closer);
             }
             Answer::Closer(entries, true)
         }

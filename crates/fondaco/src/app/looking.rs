@@ -1,6 +1,8 @@
 //! What the stations that look at a scan know: lens, ages, breakdown, files, map.
 
+use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 use fondaco_core::analysis::{
     AgeBy, Area, Block, Breakdown, BreakdownBy, FileList, FileOrder, Matrix,
@@ -147,6 +149,8 @@ pub struct BreakdownStation {
     pub found: Option<Arc<Breakdown>>,
     /// The selected slice.
     pub cursor: usize,
+    /// Path of its largest entry.
+    pub largest: Option<PathBuf>,
     /// It is being looked for.
     pub waiting: bool,
 }
@@ -200,6 +204,8 @@ pub struct Looking {
     pub map: MapStation,
     /// Counts questions of each sort: of two the answer to the later one is believed.
     pub asked: [u64; 6],
+    /// While a scan grows, nothing is asked anew before it has gone on for so long.
+    pub rest_until: Duration,
     /// A closer look is going on: how many entries it has seen.
     pub closer: Option<u64>,
 }

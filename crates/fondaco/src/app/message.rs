@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 use std::sync::{Arc, RwLock};
+use std::time::Duration;
 
 use fondaco_core::analysis::{AgeBy, Block, Evidence};
 use fondaco_core::books::Books;
@@ -144,6 +145,8 @@ pub enum Message {
         number: u64,
         /// What is said.
         answer: Answer,
+        /// How long that took.
+        took: Duration,
     },
     /// Many files that are to be planned have been looked at closely.
     SurveyedMany {

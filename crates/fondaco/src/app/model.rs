@@ -658,6 +658,12 @@ impl Model {
         }
     }
 
+    /// The row of the subject, while a scan runs and it grows.
+    pub fn growing_row(&self) -> Option<&EntryRow> {
+        let running = self.scan.running && self.station == Station::Directories;
+        self.directories.selected_row().filter(|row| running && Some(row.id) == self.subject())
+    }
+
     /// The selected slice of the breakdown.
     pub fn selected_slice(&self) -> Option<&Slice> {
         self.looking.breakdown.found.as_ref()?.slices.get(self.looking.breakdown.cursor)

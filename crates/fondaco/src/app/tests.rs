@@ -2,11 +2,16 @@
 
 use std::collections::HashSet;
 use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
 
+use fondaco_core::analysis::{Packages, Protection, Regenerables, Sources, breakdown, gather};
 use fondaco_core::books::{Figure, Matter, books};
 use fondaco_core::carry_out::{Journal, RunState};
 use fondaco_core::history::{Forecast, Outlook, Trend};
-use fondaco_core::kernel::{DeletedFile, DeletedFiles, Hold, Kind, Process, Quota, QuotaOf};
+use fondaco_core::kernel::{
+    DeletedFile, DeletedFiles, Hold, Kind, OpenFiles, Process, Quota, QuotaOf,
+};
 use fondaco_core::plan::Deed;
 use fondaco_core::scan::{Options, Scan};
 use fondaco_core::state::{SimulatedVolume, State};
@@ -16,7 +21,7 @@ use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 
 use super::command_table::{COMMANDS, Command, Key, available};
-use super::look_job::answer;
+use super::look_job::{Answer, answer};
 use super::looking::Manner;
 use super::message::{Job, Message};
 use super::model::{Model, Overlay, Selected, Station};
@@ -103,7 +108,12 @@ impl Stage {
                 let (scan, number) = (question.scan, question.number);
                 let stop = std::sync::atomic::AtomicBool::new(false);
                 if let Some(answer) = answer(*question, &|_| {}, &stop) {
-                    jobs.extend(self.send(Message::Answered { scan, number, answer }));
+                    jobs.extend(self.send(Message::Answered {
+                        scan,
+                        number,
+                        answer,
+                        took: Duration::ZERO,
+                    }));
                 }
             }
         }
@@ -593,7 +603,7 @@ fn a_lens_narrows_at_once_and_old_answers_are_not_believed() {
         let (scan, number) = (question.scan, question.number);
         let stop = std::sync::atomic::AtomicBool::new(false);
         let answer = answer(*question, &|_| {}, &stop).unwrap();
-        stage.send(Message::Answered { scan, number, answer });
+        stage.send(Message::Answered { scan, number, answer, took: Duration::ZERO });
     }
     assert!(stage.model.looking.lens.selection.is_none() && shown(&stage).len() > 2);
     // a slice goes into the lens, and the list of files shows just it
@@ -646,4 +656,72 @@ fn a_click_on_the_map_selects_what_lies_there_and_two_go_in() {
     let tide = stage.model.directories.rows.iter().find(|row| row.name == "tide/").unwrap().id;
     stage.send(Message::ClickEntry { id: tide, double: true });
     assert!(stage.model.directories.path.ends_with("tide"));
+}
+
+#[test]
+fn while_a_scan_runs_questions_leave_it_forty_times_as_long_as_they_take() {
+    let mut stage = Stage::new();
+    stage.model.scan.running = true;
+    let grown = |stage: &mut Stage, elapsed: u64| {
+        let mut progress = stage.scan.progress();
+        progress.elapsed = Duration::from_millis(elapsed);
+        let grows = Message::ScanProgress { number: 0, progress, done: false };
+        let asked = |job: Job| if let Job::Ask(question) = job { Some(*question) } else { None };
+        stage.send(grows).into_iter().filter_map(asked).collect::<Vec<_>>()
+    };
+    assert_eq!(grown(&mut stage, 1000).len(), 0, "without a lens the cascade asks nothing");
+    stage.keys(&[Key::Char('4')]);
+    let first = grown(&mut stage, 1050);
+    assert_eq!(first.len(), 0, "the question of the station is still on its way");
+    let asked = stage.model.looking.asked;
+    let found = stage.scan.catalog();
+    let top = found.top().unwrap();
+    let slices = breakdown(found.whole(), top, Default::default());
+    drop(found);
+    let answer = Answer::Breakdown(Arc::new(slices));
+    let (number, took) = (asked[3], Duration::from_millis(25));
+    stage.send(Message::Answered { scan: 0, number, answer, took });
+    assert!(stage.model.looking.breakdown.largest.is_some());
+    assert_eq!(grown(&mut stage, 2000).len(), 0);
+    assert_eq!(grown(&mut stage, 2100).len(), 1, "40 × 25 ms later");
+    assert_eq!(grown(&mut stage, 2200).len(), 0, "not twice");
+}
+
+#[test]
+fn what_is_exclusive_is_asked_for_when_the_scan_has_ended() {
+    let mut stage = Stage::new();
+    stage.look(&[Key::Down]);
+    let id = stage.model.subject().unwrap();
+    let evidence = |stage: &Stage, exclusive: bool| {
+        let packages = Packages::of_system(Path::new("/nowhere"));
+        let catalog = stage.scan.catalog();
+        let state = &stage.model.state;
+        let sources = Sources {
+            state,
+            protection: &Protection::of_system(state),
+            open: &OpenFiles::collect(NOW),
+            regenerables: &Regenerables::with(None).0,
+            rules: None,
+            now: NOW,
+        };
+        let mut evidence = gather(&catalog, id, &sources);
+        evidence.complete(&packages);
+        if !exclusive {
+            evidence.totals.exclusive = None;
+        }
+        Message::Evidence { number: 0, id, evidence: Box::new(evidence) }
+    };
+    let theme = Theme::new(view::Depth::True, false, false);
+    stage.model.scan.running = true;
+    let early = evidence(&stage, false);
+    assert!(stage.send(early).is_empty(), "while it runs there is nothing more to be known");
+    assert!(stage.screen(160, 50, &theme).contains("known when the scan ends"));
+    let progress = stage.scan.progress();
+    let jobs = stage.send(Message::ScanProgress { number: 0, progress, done: true });
+    assert!(jobs.iter().any(|job| matches!(job, Job::Evidence { id: asked, .. } if *asked == id)));
+    assert!(stage.screen(160, 50, &theme).contains("entries"), "what is known stays meanwhile");
+    let late = evidence(&stage, true);
+    assert!(stage.send(late).is_empty());
+    let screen = stage.screen(160, 50, &theme);
+    assert!(!screen.contains("known when") && screen.contains("exclusive"), "{screen}");
 }

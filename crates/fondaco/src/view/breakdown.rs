@@ -134,14 +134,8 @@ fn row(
     if let Some(x) = columns.ages {
         pen.text(x, y, &age_profile(&slice.profile), quiet, 8);
     }
-    if let Some(x) = columns.largest
-        && let Some(catalog) = &model.scan.catalog
-    {
-        let catalog = catalog.read().unwrap_or_else(std::sync::PoisonError::into_inner);
-        // the scan may be another one by now
-        if (slice.largest.0 as usize) < catalog.len() {
-            pen.text_right(x, y, &model.bytes(catalog.own_allocated(slice.largest)), quiet);
-        }
+    if let Some(x) = columns.largest {
+        pen.text_right(x, y, &model.bytes(slice.largest_allocated), quiet);
     }
 }
 

@@ -3,7 +3,6 @@
 use fondaco_core::analysis::{Evidence, Ownership, RepositoryState, Verdict};
 use fondaco_core::books::{Matter, Sure};
 use fondaco_core::carry_out::EntryState;
-use fondaco_core::catalog::{Catalog, EntryId};
 use fondaco_core::history::Outlook;
 use fondaco_core::lens::Accounts;
 use fondaco_core::plan::Review;
@@ -11,7 +10,6 @@ use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, Time, counted, grouped};
 use ratatui::layout::Rect;
 use ratatui::style::Style;
-use std::sync::PoisonError;
 
 use super::evidence_looking::{of_classes, of_slice};
 use super::journal::{age, counts, measured};
@@ -273,11 +271,9 @@ fn of_entry(model: &Model, pen: &Pen<'_>) -> Sheet {
         sheet.verdict = Some((text, theme.plain));
         return sheet;
     }
-    let (Some(catalog), Some(subject)) = (&model.scan.catalog, model.subject()) else {
-        return sheet;
-    };
+    let Some(subject) = model.subject() else { return sheet };
     let known = model.evidence.as_ref().filter(|(id, _)| *id == subject);
-    let Some((id, evidence)) = known else {
+    let Some((_, evidence)) = known else {
         let text = if model.scan.running && !model.directories.chosen {
             "Rankings still move: choose an entry to look at it."
         } else {
@@ -290,7 +286,6 @@ fn of_entry(model: &Model, pen: &Pen<'_>) -> Sheet {
         }
         return sheet;
     };
-    let catalog = catalog.read().unwrap_or_else(PoisonError::into_inner);
     let style = match &evidence.verdict {
         Verdict::Gone
         | Verdict::Unreadable(_)
@@ -301,27 +296,23 @@ fn of_entry(model: &Model, pen: &Pen<'_>) -> Sheet {
         Verdict::Unknown(_) | Verdict::Regenerated(_) => theme.teal,
     };
     sheet.verdict = Some((evidence.verdict.to_string(), style));
-    entry_facts(model, &mut sheet, &catalog, *id, evidence);
+    entry_facts(model, &mut sheet, evidence);
     sheet
 }
 
-fn entry_facts(
-    model: &Model,
-    sheet: &mut Sheet,
-    catalog: &Catalog,
-    id: EntryId,
-    evidence: &Evidence,
-) {
-    let exclusive = if model.scan.running {
-        "known when the scan ends".to_owned()
-    } else {
-        model.bytes(catalog.exclusive(id))
-    };
-    sheet.fact("allocated", model.bytes(catalog.allocated(id)));
-    sheet.fact("exclusive", exclusive);
-    sheet.fact("apparent", model.bytes(catalog.apparent(id)));
-    sheet.fact("entries", grouped(catalog.entries(id)));
-    sheet.fact("newest", dated(model, catalog.newest(id)));
+fn entry_facts(model: &Model, sheet: &mut Sheet, evidence: &Evidence) {
+    let mut totals = evidence.totals;
+    // while a scan runs, the row beside it is newer
+    if let Some(row) = model.growing_row() {
+        (totals.allocated, totals.apparent) = (row.allocated, row.apparent);
+        (totals.entries, totals.newest) = (row.entries, row.newest);
+    }
+    let exclusive = totals.exclusive.map(|bytes| model.bytes(bytes));
+    sheet.fact("allocated", model.bytes(totals.allocated));
+    sheet.fact("exclusive", exclusive.unwrap_or_else(|| "known when the scan ends".to_owned()));
+    sheet.fact("apparent", model.bytes(totals.apparent));
+    sheet.fact("entries", grouped(totals.entries));
+    sheet.fact("newest", dated(model, totals.newest));
     if let Some(stat) = &evidence.stat {
         sheet.fact("owner", evidence.owner.clone());
         sheet.fact("group", evidence.group.clone());
@@ -349,16 +340,8 @@ fn entry_facts(
     sheet.fact("protected", evidence.protected.clone().unwrap_or_else(|| "no".to_owned()));
     found_facts(sheet, evidence);
     sheet.list_title = "largest below";
-    let at = &evidence.path;
-    sheet.list = evidence
-        .largest
-        .iter()
-        .map(|id| {
-            let path = catalog.path(*id);
-            let below = path.strip_prefix(at).unwrap_or(&path);
-            (Shown(below).to_string(), model.bytes(catalog.allocated(*id)))
-        })
-        .collect();
+    let largest = evidence.largest.iter();
+    sheet.list = largest.map(|(below, bytes)| (shown(below), model.bytes(*bytes))).collect();
 }
 
 /// What others say of it, or that they have not said it yet.

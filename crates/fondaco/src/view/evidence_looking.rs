@@ -60,12 +60,9 @@ pub(super) fn of_slice(model: &Model, pen: &Pen<'_>) -> Sheet {
     sheet.fact("entries", grouped(slice.sum.entries));
     let share = slice.sum.allocated.share_of(whole.allocated) * 100.0;
     sheet.fact("share", format!("{share:.1} % of {}", model.bytes(whole.allocated)));
-    if let Some(catalog) = &model.scan.catalog {
-        let catalog = catalog.read().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if (slice.largest.0 as usize) < catalog.len() {
-            sheet.fact("largest", model.bytes(catalog.own_allocated(slice.largest)));
-            sheet.fact("it lies in", shown(catalog.path(slice.largest)));
-        }
+    sheet.fact("largest", model.bytes(slice.largest_allocated));
+    if let Some(path) = &model.looking.breakdown.largest {
+        sheet.fact("it lies in", shown(path));
     }
     sheet.fact("lens", shown(slice.key.term()));
     sheet.list_title = "by age of the last writing";

@@ -11,7 +11,7 @@ use std::collections::HashSet;
 use std::fmt;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use super::Protection;
 pub use packages::{Ownership, Packages};
@@ -23,7 +23,7 @@ use crate::kernel::{self, Holder, Kind, OpenFiles, Stat};
 use crate::lens::Accounts;
 use crate::rule::RuleSet;
 use crate::state::State;
-use crate::units::{Age, Time};
+use crate::units::{Age, Bytes, Time};
 
 /// The answer in one line, with its reason. The first that holds is the verdict.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -96,8 +96,10 @@ pub struct Evidence {
     pub protected: Option<String>,
     /// It is the root of a subvolume.
     pub subvolume: bool,
-    /// The five largest files below a directory.
-    pub largest: Vec<EntryId>,
+    /// What the scan added up for it.
+    pub totals: Totals,
+    /// The five largest files below a directory: where below it, and their bytes on disk.
+    pub largest: Vec<(PathBuf, Bytes)>,
     /// Which installed package owns it; nothing as long as nobody has been asked.
     pub package: Option<Ownership>,
     /// What makes it again, if it is known that something does.
@@ -112,8 +114,34 @@ pub struct Evidence {
     pub family: Option<Generations>,
     /// The rules that take it, by their titles; nothing if there is no rule file.
     pub rules: Option<Vec<String>>,
-    newest: Time,
     now: Time,
+}
+
+/// Totals of an entry and all below it, as the catalog had them at that moment.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Totals {
+    /// Bytes on disk.
+    pub allocated: Bytes,
+    /// Bytes that would be freed if it alone went: known when the scan has ended.
+    pub exclusive: Option<Bytes>,
+    /// Length.
+    pub apparent: Bytes,
+    /// Names.
+    pub entries: u64,
+    /// The newest writing.
+    pub newest: Time,
+}
+
+impl Totals {
+    fn of(catalog: &Catalog, id: EntryId) -> Self {
+        Self {
+            allocated: catalog.allocated(id),
+            exclusive: catalog.is_finished().then(|| catalog.exclusive(id)),
+            apparent: catalog.apparent(id),
+            entries: catalog.entries(id),
+            newest: catalog.newest(id),
+        }
+    }
 }
 
 /// The family that an entry belongs to, in its directory.
@@ -172,7 +200,6 @@ pub fn gather(catalog: &Catalog, id: EntryId, sources: &Sources<'_>) -> Evidence
         names_elsewhere,
         family: generations(catalog, id),
         rules: rules.map(|rules| taken_by(rules, catalog, id, state)),
-        newest: catalog.newest(id),
         now,
         owner: named(state.user_name(uid), uid),
         group: named(state.group_name(gid), gid),
@@ -181,7 +208,8 @@ pub fn gather(catalog: &Catalog, id: EntryId, sources: &Sources<'_>) -> Evidence
         hidden_processes: open.hidden,
         protected,
         subvolume: catalog.is_subvolume(id),
-        largest: if catalog.is_directory(id) { catalog.largest_below(id, 5) } else { Vec::new() },
+        totals: Totals::of(catalog, id),
+        largest: largest_below(catalog, id, &path),
         path,
     };
     evidence.judge();
@@ -221,8 +249,20 @@ impl Evidence {
 
     /// How long ago anything in it was last written.
     pub fn age(&self) -> Age {
-        self.newest.age(self.now)
+        self.totals.newest.age(self.now)
     }
+}
+
+fn largest_below(catalog: &Catalog, id: EntryId, path: &Path) -> Vec<(PathBuf, Bytes)> {
+    if !catalog.is_directory(id) {
+        return Vec::new();
+    }
+    let below = |id: &EntryId| {
+        let whole = catalog.path(*id);
+        let below = whole.strip_prefix(path).map(Path::to_owned).unwrap_or(whole);
+        (below, catalog.own_allocated(*id))
+    };
+    catalog.largest_below(id, 5).iter().map(below).collect()
 }
 
 /// The entry among the others of its family in the same directory.
@@ -297,7 +337,6 @@ fn holders(catalog: &Catalog, id: EntryId, stat: &Stat, open: &OpenFiles) -> Vec
 mod tests {
     use super::*;
     use crate::scan::{Options, Scan};
-    use std::path::Path;
 
     const DAY: i64 = 86_400;
 
@@ -381,8 +420,10 @@ mod tests {
         assert!(matches!(cached.verdict, Verdict::Regenerated(_)), "{:?}", cached.verdict);
         assert_eq!(cached.family.map(|family| (family.count, family.place)), Some((2, 2)));
         let tree = at("tree", later);
-        let largest: Vec<_> = tree.largest.iter().map(|id| catalog.path(*id)).collect();
-        assert_eq!(largest, [root.join("tree/deep/live-too")]);
+        let live_too = at("tree/deep/live-too", later).totals;
+        assert_eq!(tree.largest, [("deep/live-too".into(), live_too.allocated)]);
+        assert!(tree.totals.entries == 3 && tree.totals.exclusive == Some(tree.totals.allocated));
+        assert_eq!(at("linked", later).totals.exclusive, Some(Bytes::ZERO));
         assert_eq!(tree.path, Path::new(&root).join("tree"));
         for sleeper in &mut sleepers {
             sleeper.kill().unwrap();

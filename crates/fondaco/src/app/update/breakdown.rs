@@ -32,6 +32,18 @@ pub(super) fn on_found(model: &mut Model, found: Arc<Breakdown>) {
     }
     station.found = Some(found);
     station.waiting = false;
+    find_largest(model);
+}
+
+/// Where the largest entry of the selected slice lies.
+pub(super) fn find_largest(model: &mut Model) {
+    let largest = model.selected_slice().map(|slice| slice.largest);
+    let path = directories::read(model).zip(largest).and_then(|(catalog, id)| {
+        let catalog = catalog.read_now();
+        // the scan may be another one by now
+        ((id.0 as usize) < catalog.len()).then(|| catalog.path(id))
+    });
+    model.looking.breakdown.largest = path;
 }
 
 /// The property before or after the one at hand.

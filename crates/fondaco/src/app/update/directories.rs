@@ -168,12 +168,16 @@ pub(super) fn look(model: &mut Model) -> Vec<Job> {
         // rankings still move: looking at whatever comes first would only hold up the scan
         return Vec::new();
     }
-    let known = model.evidence.as_ref().is_some_and(|(known, _)| *known == id);
+    let of_it = model.evidence.as_ref().filter(|(known, _)| *known == id);
+    let known = of_it
+        .is_some_and(|(_, evidence)| model.scan.running || evidence.totals.exclusive.is_some());
     let asked = model.asked_evidence == Some((model.scan.number, id));
     if known || asked {
         return Vec::new();
     }
-    model.evidence = None;
+    if of_it.is_none() {
+        model.evidence = None;
+    }
     model.asked_evidence = Some((model.scan.number, id));
     let Some(catalog) = model.scan.catalog.clone() else { return Vec::new() };
     let (number, state, now) = (model.scan.number, model.state.clone(), model.now);

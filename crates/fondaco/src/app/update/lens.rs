@@ -1,6 +1,7 @@
 //! The lens: typed, completed, applied; and questions to the scan that depend on it.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use fondaco_core::catalog::Selection;
 use fondaco_core::lens::{Lens, complete};
@@ -12,6 +13,10 @@ use crate::app::look_job::{About, Answer, Question};
 use crate::app::looking::{Manner, Typing};
 use crate::app::message::Job;
 use crate::app::model::{Model, Station};
+
+/// While a question is answered a scan stands still. It goes on so many times as long before the next is asked,
+/// which costs it a fortieth of its time.
+const REST: u32 = 40;
 
 /// A question to the scan at hand, if there is one.
 pub(super) fn ask(model: &mut Model, about: About) -> Option<Job> {
@@ -28,7 +33,14 @@ pub(super) fn ask(model: &mut Model, about: About) -> Option<Job> {
     })))
 }
 
-pub(super) fn on_answer(model: &mut Model, number: u64, answer: Answer) -> Vec<Job> {
+pub(super) fn on_answer(
+    model: &mut Model,
+    number: u64,
+    answer: Answer,
+    took: Duration,
+) -> Vec<Job> {
+    let begun = model.looking.rest_until.max(model.scan.progress.elapsed);
+    model.looking.rest_until = begun + took * REST;
     if model.looking.asked[answer.sort()] != number {
         return Vec::new(); // it has been asked anew since
     }
@@ -90,7 +102,8 @@ pub(super) fn refresh(model: &mut Model) -> Vec<Job> {
 /// The scan has grown: what depends on it is asked anew, unless the last answer is still awaited.
 pub(super) fn on_growth(model: &mut Model, done: bool) -> Vec<Job> {
     let looking = &model.looking;
-    if looking.lens.waiting && !done {
+    let rests = looking.rest_until > model.scan.progress.elapsed;
+    if (looking.lens.waiting || rests) && !done {
         return Vec::new();
     }
     if !looking.lens.lens.is_open() {
@@ -110,6 +123,7 @@ pub(super) fn on_other_scan(model: &mut Model) -> Vec<Job> {
     let looking = &mut model.looking;
     let before = looking.lens.selection.take();
     looking.closer = None;
+    looking.rest_until = Duration::ZERO;
     looking.ages.matrix = None;
     looking.ages.anchor = None;
     looking.ages.files = Default::default();

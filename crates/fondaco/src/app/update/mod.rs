@@ -86,7 +86,9 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
         {
             Vec::new() // an earlier scan that is still talking
         }
-        Message::Answered { number, answer, .. } => lens::on_answer(model, number, answer),
+        Message::Answered { number, answer, took, .. } => {
+            lens::on_answer(model, number, answer, took)
+        }
         Message::SurveyedMany { deed, reason, surveyed, .. } => {
             many::on_surveyed(model, deed, reason, surveyed)
         }
@@ -105,10 +107,15 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
         | Message::SavedScans(_)
         | Message::Opened { .. } => scans::on_news(model, message),
         Message::Evidence { id, evidence, .. } => {
-            if model.subject() == Some(id) {
-                model.evidence = Some((id, *evidence));
+            if model.subject() != Some(id) {
+                return Vec::new();
             }
-            Vec::new()
+            if evidence.totals.exclusive.is_none() {
+                // it is asked for again when the scan has ended
+                model.asked_evidence = None;
+            }
+            model.evidence = Some((id, *evidence));
+            directories::look(model)
         }
         Message::Exported(outcome) => {
             export::on_done(model, *outcome);
@@ -424,7 +431,10 @@ fn move_cursor(model: &mut Model, by: i64) -> Vec<Job> {
             let column = model.looking.ages.cursor.column;
             return ages::go_to(model, to, column);
         }
-        Station::Breakdown => model.looking.breakdown.cursor = to,
+        Station::Breakdown => {
+            model.looking.breakdown.cursor = to;
+            breakdown::find_largest(model);
+        }
         Station::Plan => model.plan_cursor = to,
         Station::Journal => match &mut model.journal.open {
             Some(open) => open.cursor = to,

@@ -5,6 +5,7 @@ use std::ops::Range;
 use rustc_hash::FxHashSet;
 
 use crate::catalog::{EntryId, Seen};
+use crate::parallel;
 
 /// What is shown below a directory, itself included.
 pub(super) struct Below<'a> {
@@ -13,6 +14,8 @@ pub(super) struct Below<'a> {
     runs: Vec<Range<u32>>,
     /// Further names of inodes of which one has been counted.
     again: FxHashSet<u32>,
+    /// How many entries are shown.
+    shown: u64,
 }
 
 /// Smaller parts are not worth a thread.
@@ -44,12 +47,17 @@ impl<'a> Below<'a> {
             let is_here = |id: &&EntryId| seen.has(**id) && (all || is_below(seen, **id, at));
             again.extend(names.iter().filter(is_here).skip(1).map(|id| id.0));
         }
-        Self { seen, runs, again }
+        Self { seen, runs, again, shown: seen.entries(at) }
     }
 
     /// How many entries lie there, shown or not.
-    pub(super) fn len(&self) -> usize {
+    fn len(&self) -> usize {
         self.runs.iter().map(|run| run.len()).sum()
+    }
+
+    /// Whether so much is shown that what can be worked out once for the whole scan is worth it.
+    pub(super) fn is_most(&self) -> bool {
+        self.shown * 8 >= self.seen.catalog().len() as u64
     }
 
     /// Goes through them on several threads; `each` is told an entry, and what the threads found is joined in
@@ -60,32 +68,22 @@ impl<'a> Below<'a> {
         each: impl Fn(&mut T, EntryId) + Sync,
         join: impl Fn(&mut T, T),
     ) -> T {
-        let count = self.len() as u32;
-        let threads = std::thread::available_parallelism().map_or(1, |n| n.get() as u32).min(8);
-        let part = count.div_ceil(threads).max(PART);
+        let part = parallel::part_of(self.len(), PART as usize) as u32;
+        let catalog = self.seen.catalog();
         let work = |runs: Vec<Range<u32>>| {
             let mut found = new();
             for id in runs.into_iter().flatten().map(EntryId) {
-                if self.seen.has(id) && !self.again.contains(&id.0) {
+                let again = || catalog.is_multi_linked(id) && self.again.contains(&id.0);
+                if self.seen.has(id) && !again() {
                     each(&mut found, id);
                 }
             }
             found
         };
-        let mut parts = split(&self.runs, part).into_iter();
-        let first = parts.next().unwrap_or_default();
-        std::thread::scope(|scope| {
-            let others: Vec<_> = parts.map(|runs| scope.spawn(|| work(runs))).collect();
-            let mut found = work(first);
-            for other in others {
-                // a thread that panicked brings its panic here
-                match other.join() {
-                    Ok(more) => join(&mut found, more),
-                    Err(panic) => std::panic::resume_unwind(panic),
-                }
-            }
-            found
-        })
+        let mut parts = parallel::each(split(&self.runs, part), work).into_iter();
+        let mut found = parts.next().unwrap_or_else(new);
+        parts.for_each(|more| join(&mut found, more));
+        found
     }
 }
 

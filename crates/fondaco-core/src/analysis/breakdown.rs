@@ -13,7 +13,7 @@ use super::Cell;
 use super::below::Below;
 use super::by_name;
 use crate::catalog::{AGE_BOUNDS, AgeProfile, Catalog, EntryId, Seen};
-use crate::lens::{Attribute, Lens, Word, kind_of};
+use crate::lens::{Attribute, Lens, Word};
 use crate::naming::FileKind;
 use crate::units::Bytes;
 
@@ -147,19 +147,19 @@ impl Breakdown {
 }
 
 #[derive(Clone, Copy)]
-struct Part {
-    sum: Cell,
-    profile: AgeProfile,
-    largest: (Bytes, EntryId),
+pub(super) struct Part {
+    pub(super) sum: Cell,
+    pub(super) profile: AgeProfile,
+    pub(super) largest: (Bytes, EntryId),
 }
 
 impl Part {
-    fn new(first: EntryId) -> Self {
+    pub(super) fn new(first: EntryId) -> Self {
         let largest = (Bytes::ZERO, first);
         Self { sum: Cell::default(), profile: AgeProfile::default(), largest }
     }
 
-    fn add(&mut self, id: EntryId, allocated: Bytes, class: usize) {
+    pub(super) fn add(&mut self, id: EntryId, allocated: Bytes, class: usize) {
         self.sum.entries += 1;
         self.sum.allocated += allocated;
         self.profile[class] += allocated.get() as f32;
@@ -168,7 +168,7 @@ impl Part {
         }
     }
 
-    fn join(&mut self, other: Self) {
+    pub(super) fn join(&mut self, other: Self) {
         self.sum.add(other.sum);
         self.profile.iter_mut().zip(other.profile).for_each(|(sum, more)| *sum += more);
         if other.largest.0 > self.largest.0 {
@@ -201,6 +201,9 @@ pub fn breakdown(seen: Seen<'_>, at: EntryId, by: BreakdownBy) -> Breakdown {
     };
     if matches!(by, BreakdownBy::Extension | BreakdownBy::Family) {
         return by_name::breakdown(catalog, &below, by, &class);
+    }
+    if by == BreakdownBy::Kind && below.is_most() {
+        catalog.learn_kinds();
     }
     let found = below.fold(
         Found::default,
@@ -258,7 +261,7 @@ fn put(
     };
     let name = catalog.own_name(id);
     match by {
-        BreakdownBy::Kind => number(kind_of(catalog, id).number().into()),
+        BreakdownBy::Kind => number(catalog.file_kind(id).number().into()),
         BreakdownBy::Owner => number(catalog.owner(id).0.into()),
         BreakdownBy::Group => number(catalog.owner(id).1.into()),
         BreakdownBy::Depth => number(catalog.depth(id).into()),

@@ -1,84 +1,39 @@
 //! Breakdowns by ending and by family, of which each entry may have one of its own.
-//!
-//! Keys are told apart by a hash of 61 bits with keys that nobody knows; that two of a million names have the
-//! same comes about once in four million times. Entries are dealt out by the first bits of it, so that a part's
-//! sums fit into the processor's cache and no two threads find the same key.
 
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::cmp::Reverse;
 
 use ahash::RandomState;
-use rustc_hash::FxHashMap;
 
 use super::Cell;
 use super::below::Below;
-use super::breakdown::{Breakdown, BreakdownBy, SLICES, Slice, SliceKey, rank};
-use crate::catalog::{AgeProfile, Catalog, EntryId};
+use super::breakdown::{Breakdown, BreakdownBy, Part, SLICES, Slice, SliceKey, rank};
+use crate::catalog::{Catalog, Dealt, EntryId, Keys};
 use crate::kernel::Kind;
 use crate::naming::extension;
 use crate::units::Bytes;
 
-/// For things that are no file, among endings.
-const NO_FILE: u64 = 0;
-
-const PARTS: usize = 64;
-
-/// An entry with all that is asked of it later: a part's entries lie far apart in the catalog.
-#[derive(Clone, Copy)]
-struct Keyed {
-    /// The hash of its key, of which [`CLASS`] is its age class.
-    hash: u64,
-    id: EntryId,
-    /// Its bytes on disk in units of 512, or `u32::MAX` if they are more.
-    blocks: u32,
-}
-
-const CLASS: u64 = 7;
-
-impl Keyed {
-    fn key(self) -> u64 {
-        self.hash & !CLASS
-    }
-
-    fn allocated(self, catalog: &Catalog) -> Bytes {
-        match self.blocks {
-            u32::MAX => catalog.own_allocated(self.id),
-            blocks => Bytes::new(u64::from(blocks) * 512),
-        }
-    }
-}
-
-/// So many entries are gone through at once, one column of the catalog after the other and the parts last: a
-/// processor fetches in advance from a few places of memory only.
-const WAITING: usize = 2048;
-
-/// What one thread has found, and what the threads after it have.
-struct Dealt {
-    parts: Vec<Vec<Keyed>>,
-    others: Vec<Vec<Vec<Keyed>>>,
-    waiting: Vec<Keyed>,
-    spare: Vec<u8>,
-}
-
-impl Dealt {
-    fn new() -> Self {
-        let waiting = Vec::with_capacity(WAITING);
-        Self { parts: vec![Vec::new(); PARTS], others: Vec::new(), waiting, spare: Vec::new() }
-    }
-
-    fn deal(&mut self, complete: impl Fn(&mut [Keyed])) {
-        complete(&mut self.waiting);
-        for one in self.waiting.drain(..) {
-            self.parts[(one.hash >> 56) as usize % PARTS].push(one);
-        }
-    }
-}
-
-/// What is kept of each key at first; of most no more is ever wanted.
+/// What is added up for each key, of which there may be millions.
 #[derive(Clone, Copy)]
 struct Sum {
-    hash: u64,
-    sum: Cell,
-    largest: (Bytes, EntryId),
+    allocated: u64,
+    entries: u32,
+    /// The first of them, or `u32::MAX`: memory is best written to before it is read, for zeros that were only
+    /// read are the kernel's until they are written to.
+    first: u32,
+}
+
+impl Sum {
+    const NOTHING: Self = Self { allocated: 0, entries: 0, first: u32::MAX };
+
+    fn add(&mut self, more: Self) {
+        self.allocated += more.allocated;
+        self.entries += more.entries;
+        self.first = self.first.min(more.first);
+    }
+
+    fn cell(self) -> Cell {
+        Cell { entries: u64::from(self.entries), allocated: Bytes::new(self.allocated) }
+    }
 }
 
 /// Sorts entries by ending or family; `class` gives the age class of one.
@@ -88,129 +43,137 @@ pub(super) fn breakdown(
     by: BreakdownBy,
     class: &(impl Fn(EntryId) -> usize + Sync),
 ) -> Breakdown {
+    // the families of a small directory are found sooner than those of the whole scan
+    let many = by == BreakdownBy::Family && below.is_most();
+    let families = if many { catalog.families() } else { None };
+    let own;
+    let keys = match families {
+        Some(families) => families,
+        None => {
+            own = number(catalog, below, by);
+            &own
+        }
+    };
+    let sums = add_up(catalog, below, keys);
+    let mut live: Vec<u32> =
+        (0..keys.end() as u32).filter(|n| sums[*n as usize].entries > 0).collect();
+    let mut whole = Cell::default();
+    live.iter().for_each(|number| whole.add(sums[*number as usize].cell()));
+    let listed = live.len().min(SLICES);
+    if listed < live.len() {
+        let most = large_first(&mut live, listed, |number| sums[number as usize].allocated);
+        // equal ones in the order of the catalog: numbers are others each time
+        live[..most].select_nth_unstable_by_key(listed - 1, |number| {
+            let sum = sums[*number as usize];
+            (Reverse(sum.allocated), Reverse(sum.entries), sum.first)
+        });
+    }
+    let mut rest = (live.len() - listed, Cell::default());
+    live.drain(listed..).for_each(|number| rest.1.add(sums[number as usize].cell()));
+    let parts = details(catalog, below, keys, &live, class);
+    let mut spare = Vec::new();
+    let mut slices: Vec<Slice> = parts
+        .into_iter()
+        .map(|part| {
+            let (largest_allocated, largest) = part.largest;
+            let key = match by {
+                BreakdownBy::Family => {
+                    SliceKey::Family(catalog.family_of(largest, &mut spare).to_owned())
+                }
+                _ if catalog.kind(largest) != Kind::File => SliceKey::NoFile,
+                _ => SliceKey::Extension(ending(catalog, largest, &mut spare).to_owned()),
+            };
+            Slice { key, sum: part.sum, profile: part.profile, largest, largest_allocated }
+        })
+        .collect();
+    slices.sort_by_key(|slice| rank(slice.sum, slice.largest));
+    Breakdown { by, slices, rest, whole }
+}
+
+/// Puts what has many bytes before the others, so that at least so many come first: by powers of two, in one
+/// pass. Gives how many do.
+fn large_first(all: &mut [u32], least: usize, bytes: impl Fn(u32) -> u64) -> usize {
+    let power = |number: u32| bytes(number).checked_ilog2().map_or(0, |power| power as usize + 1);
+    let mut counts = [0; 65];
+    all.iter().for_each(|number| counts[power(*number)] += 1);
+    let mut first = 0;
+    let bound = (0..=64).rev().find(|power| {
+        first += counts[*power];
+        first >= least
+    });
+    let bound = bound.unwrap_or(0);
+    let mut place = 0;
+    for i in 0..all.len() {
+        if power(all[i]) >= bound {
+            all.swap(i, place);
+            place += 1;
+        }
+    }
+    place
+}
+
+/// Numbers the keys of just these entries.
+fn number(catalog: &Catalog, below: &Below<'_>, by: BreakdownBy) -> Keys {
     let hasher = RandomState::new();
-    // those of a small directory are found sooner than those of the whole scan
-    let many = by == BreakdownBy::Family && below.len() * 8 >= catalog.len();
-    let families = if many { catalog.family_hashes() } else { None };
-    let hash = |id: EntryId, spare: &mut Vec<u8>| -> u64 {
-        match families {
-            Some(families) => families[id.0 as usize],
-            None if by == BreakdownBy::Extension && catalog.kind(id) != Kind::File => NO_FILE,
-            None => hasher.hash_one(key(catalog, by, id, spare)),
-        }
+    // no name has these bytes
+    let no_file = hasher.hash_one(&b"/no file"[..]);
+    let hash = |id: EntryId, spare: &mut Vec<u8>| match by {
+        BreakdownBy::Family => hasher.hash_one(catalog.family_of(id, spare)),
+        _ if catalog.kind(id) != Kind::File => no_file,
+        _ => hasher.hash_one(ending(catalog, id, spare)),
     };
-    let complete = |waiting: &mut [Keyed]| {
-        for one in waiting {
-            let blocks = catalog.own_allocated(one.id).get() / 512;
-            one.blocks = u32::try_from(blocks).unwrap_or(u32::MAX);
-            one.hash = one.hash & !CLASS | class(one.id) as u64;
-        }
-    };
-    let mut dealt = below.fold(
-        Dealt::new,
-        |dealt, id| {
-            let hash = hash(id, &mut dealt.spare);
-            dealt.waiting.push(Keyed { hash, id, blocks: 0 });
-            if dealt.waiting.len() == WAITING {
-                dealt.deal(complete);
+    let dealt = below.fold(
+        || (vec![Dealt::new()], Vec::new()),
+        |(dealt, spare), id| dealt[0].push(id, hash(id, spare)),
+        |(dealt, _), (more, _)| dealt.extend(more),
+    );
+    Keys::number(catalog.len(), &dealt.0)
+}
+
+fn add_up(catalog: &Catalog, below: &Below<'_>, keys: &Keys) -> Vec<Sum> {
+    below.fold(
+        || vec![Sum::NOTHING; keys.end()],
+        |sums, id| {
+            let allocated = catalog.own_allocated(id).get();
+            sums[keys.of(id)].add(Sum { allocated, entries: 1, first: id.0 });
+        },
+        |sums, more| sums.iter_mut().zip(more).for_each(|(sum, more)| sum.add(more)),
+    )
+}
+
+/// All that is shown of a few keys.
+fn details(
+    catalog: &Catalog,
+    below: &Below<'_>,
+    keys: &Keys,
+    listed: &[u32],
+    class: &(impl Fn(EntryId) -> usize + Sync),
+) -> Vec<Part> {
+    // from 1: 0 is none
+    let mut places = vec![0u32; keys.end()];
+    listed.iter().zip(1..).for_each(|(number, place)| places[*number as usize] = place);
+    let parts = below.fold(
+        || vec![None::<Part>; listed.len()],
+        |parts, id| {
+            if let Some(place) = places[keys.of(id)].checked_sub(1) {
+                let part = parts[place as usize].get_or_insert_with(|| Part::new(id));
+                part.add(id, catalog.own_allocated(id), class(id));
             }
         },
-        |dealt, mut more| {
-            more.deal(complete);
-            dealt.others.push(more.parts);
+        |parts, more| {
+            for (part, more) in parts.iter_mut().zip(more) {
+                match (part, more) {
+                    (Some(part), Some(more)) => part.join(more),
+                    (none, more) => *none = none.take().or(more),
+                }
+            }
         },
     );
-    dealt.deal(complete);
-    let of_part = |part: usize| {
-        let others = dealt.others.iter().flat_map(move |parts| &parts[part]);
-        dealt.parts[part].iter().chain(others)
-    };
-    let mut all: Vec<Sum> =
-        by_parts(|part| sums(catalog, of_part(part))).into_iter().flatten().collect();
-    let mut whole = Cell::default();
-    all.iter().for_each(|one| whole.add(one.sum));
-    let by_rank = |one: &Sum| rank(one.sum, one.largest.1);
-    let listed = all.len().min(SLICES);
-    if listed < all.len() {
-        all.select_nth_unstable_by_key(listed, by_rank);
-    }
-    let mut rest = (all.len() - listed, Cell::default());
-    all.drain(listed..).for_each(|one| rest.1.add(one.sum));
-    all.sort_by_key(by_rank);
-    let places: FxHashMap<u64, usize> =
-        all.iter().enumerate().map(|(place, one)| (one.hash, place)).collect();
-    let mut profiles = vec![AgeProfile::default(); listed];
-    let found = by_parts(|part| {
-        let mut found = FxHashMap::<usize, AgeProfile>::default();
-        for one in of_part(part) {
-            if let Some(place) = places.get(&one.key()) {
-                let bytes = one.allocated(catalog).get() as f32;
-                found.entry(*place).or_default()[(one.hash & CLASS) as usize] += bytes;
-            }
-        }
-        found
-    });
-    found.into_iter().flatten().for_each(|(place, profile)| profiles[place] = profile);
-    let mut spare = Vec::new();
-    let slices = all.into_iter().zip(profiles).map(|(one, profile)| {
-        let largest = one.largest.1;
-        let words = key(catalog, by, largest, &mut spare);
-        let key = match (one.hash == NO_FILE, by) {
-            (true, _) => SliceKey::NoFile,
-            (false, BreakdownBy::Family) => SliceKey::Family(words.to_owned()),
-            (false, _) => SliceKey::Extension(words.to_owned()),
-        };
-        let largest_allocated = one.largest.0;
-        Slice { key, sum: one.sum, profile, largest, largest_allocated }
-    });
-    Breakdown { by, slices: slices.collect(), rest, whole }
+    parts.into_iter().flatten().collect()
 }
 
-/// Adds up the entries of one part, by their keys.
-fn sums<'a>(catalog: &Catalog, entries: impl Iterator<Item = &'a Keyed>) -> Vec<Sum> {
-    let mut places = FxHashMap::<u64, u32>::default();
-    let mut sums = Vec::<Sum>::new();
-    for one in entries {
-        let allocated = one.allocated(catalog);
-        let place = *places.entry(one.key()).or_insert(sums.len() as u32) as usize;
-        if place == sums.len() {
-            sums.push(Sum { hash: one.key(), sum: Cell::default(), largest: (allocated, one.id) });
-        }
-        let sum = &mut sums[place];
-        sum.sum.add(Cell { entries: 1, allocated });
-        if allocated > sum.largest.0 {
-            sum.largest = (allocated, one.id);
-        }
-    }
-    sums
-}
-
-/// Does the work of every part, on as many threads as there are cores.
-fn by_parts<T: Send>(work: impl Fn(usize) -> T + Sync) -> Vec<T> {
-    let threads = std::thread::available_parallelism().map_or(1, usize::from).min(8);
-    let next = AtomicUsize::new(0);
-    let some = || {
-        let take = || Some(next.fetch_add(1, Ordering::Relaxed)).filter(|part| *part < PARTS);
-        std::iter::from_fn(take).map(&work).collect::<Vec<T>>()
-    };
-    std::thread::scope(|scope| {
-        let others: Vec<_> = (1..threads).map(|_| scope.spawn(some)).collect();
-        let mut done = some();
-        for other in others {
-            match other.join() {
-                Ok(more) => done.extend(more),
-                Err(panic) => std::panic::resume_unwind(panic),
-            }
-        }
-        done
-    })
-}
-
-/// The ending of an entry's name in small letters, or its family.
-fn key<'a>(catalog: &'a Catalog, by: BreakdownBy, id: EntryId, spare: &'a mut Vec<u8>) -> &'a [u8] {
-    if by == BreakdownBy::Family {
-        return catalog.family_of(id, spare);
-    }
+/// The ending of an entry's name in small letters.
+fn ending<'a>(catalog: &Catalog, id: EntryId, spare: &'a mut Vec<u8>) -> &'a [u8] {
     spare.clear();
     spare.extend(extension(catalog.own_name(id)).iter().map(u8::to_ascii_lowercase));
     spare

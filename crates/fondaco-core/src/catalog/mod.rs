@@ -12,8 +12,9 @@ mod batch;
 mod closer;
 mod columns;
 mod excluded;
-mod families;
 mod finder;
+mod keys;
+mod learned;
 mod mend;
 mod ranking;
 mod seen;
@@ -31,6 +32,7 @@ pub use closer::Closer;
 pub use columns::{Circumstances, Columns, LinkedTable, Malformed, RowOrder};
 pub use excluded::ExcludedSums;
 pub use finder::Finder;
+pub(crate) use keys::{Dealt, Keys};
 pub use mend::Changes;
 pub use ranking::{Order, Ranking, Tail};
 pub use seen::{Seen, Selection};
@@ -40,6 +42,7 @@ use excluded::Excluded;
 use rustc_hash::FxHashMap;
 
 use crate::kernel::{Kind, Op};
+use crate::naming::FileKind;
 use crate::units::{Age, Bytes, Time};
 
 /// The number of an entry in its catalog.
@@ -170,7 +173,8 @@ pub struct Catalog {
     unreadable: Vec<Unreadable>,
     excluded: Excluded,
     closer: Option<Closer>,
-    family_hashes: OnceLock<Box<[u64]>>,
+    families: OnceLock<Keys>,
+    kinds: OnceLock<Box<[FileKind]>>,
     complete: bool,
     finished: bool,
 }
@@ -203,7 +207,8 @@ impl Catalog {
             unreadable: Vec::new(),
             excluded: Excluded::default(),
             closer: None,
-            family_hashes: OnceLock::new(),
+            families: OnceLock::new(),
+            kinds: OnceLock::new(),
             complete: false,
             finished: false,
         }
@@ -495,7 +500,7 @@ impl Catalog {
 
     /// Whether it is a file with more than one name.
     pub fn is_multi_linked(&self, id: EntryId) -> bool {
-        !self.is_directory(id) && self.owner[id.0 as usize] & MULTI_LINKED != 0
+        self.owner[id.0 as usize] & MULTI_LINKED != 0 && !self.is_directory(id)
     }
 
     /// Whether the scan met a name of this inode, of those that have several.

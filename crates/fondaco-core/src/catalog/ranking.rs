@@ -7,6 +7,7 @@ use std::ops::Range;
 use serde::{Deserialize, Serialize};
 
 use super::{Catalog, EntryId, Seen};
+use crate::parallel;
 use crate::units::Bytes;
 
 /// What a ranking is ordered by; sizes and counts largest first, times newest first.
@@ -229,31 +230,20 @@ const SCREENFUL: usize = 1000;
 /// From how many keys on it is worth to sort on several threads.
 const MANY: usize = 50_000;
 
-/// Does the same with both halves of many children side by side, and with few of them at once.
+/// Does the same with parts of many children side by side, and with few of them at once.
 fn in_parts<T: Send>(children: Range<u32>, work: impl Fn(Range<u32>) -> T + Sync) -> Vec<T> {
     if children.len() < MANY {
         return vec![work(children)];
     }
-    let half = children.start + (children.end - children.start) / 2;
-    std::thread::scope(|scope| {
-        let other = scope.spawn(|| work(half..children.end));
-        let first = work(children.start..half);
-        match other.join() {
-            Ok(second) => vec![first, second],
-            Err(panic) => std::panic::resume_unwind(panic),
-        }
-    })
+    parallel::each(parallel::split(children, 1), work)
 }
 
 fn sort(keys: &mut [Key], compare: &(impl Fn(&Key, &Key) -> Ordering + Sync)) {
     if keys.len() < MANY {
         return keys.sort_unstable_by(compare);
     }
-    let (left, right) = keys.split_at_mut(keys.len() / 2);
-    std::thread::scope(|scope| {
-        scope.spawn(|| left.sort_unstable_by(compare));
-        right.sort_unstable_by(compare);
-    });
-    // sorted halves are merged by a stable sort in one pass
+    let part = parallel::part_of(keys.len(), 1);
+    parallel::each(keys.chunks_mut(part), |part| part.sort_unstable_by(compare));
+    // what is in order by parts is merged by a stable sort in few passes
     keys.sort_by(compare);
 }

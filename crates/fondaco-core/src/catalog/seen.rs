@@ -1,7 +1,10 @@
 //! A catalog seen whole, or through a selection: the same questions, the same answers.
 
+use std::ops::Range;
+
 use super::batch::Sums;
-use super::{AgeProfile, Catalog, EntryId, NONE};
+use super::{AgeProfile, Catalog, Directory, EntryId, NONE};
+use crate::parallel;
 use crate::units::{Bytes, Time};
 
 /// Some entries of a catalog, with the totals of every directory over them. An inode with several names counts
@@ -44,16 +47,14 @@ impl Catalog {
     /// several threads, each on a part that follows in order.
     pub fn select<S: Default>(&self, passes: impl Fn(EntryId, &mut S) -> bool + Sync) -> Selection {
         let count = self.len();
-        let threads = std::thread::available_parallelism().map_or(1, usize::from).min(8);
-        let words = count.div_ceil(64);
-        let mut chosen = vec![0u64; words];
-        let part = words.div_ceil(threads).max(1024);
+        let mut chosen = vec![0u64; count.div_ceil(64)];
+        let part = parallel::part_of(chosen.len(), 1024);
         // what stands above several roots is nowhere, and so never chosen
         let top = self.top.map(|top| top.0);
-        let fill = |first: usize, part: &mut [u64]| {
+        let fill = |(number, bits): (usize, &mut [u64])| {
             let mut spare = S::default();
-            for (word, bits) in part.iter_mut().enumerate() {
-                let from = (first + word) * 64;
+            for (word, bits) in bits.iter_mut().enumerate() {
+                let from = (number * part + word) * 64;
                 for bit in 0..64.min(count - from) {
                     let id = (from + bit) as u32;
                     if Some(id) != top && passes(EntryId(id), &mut spare) {
@@ -62,42 +63,19 @@ impl Catalog {
                 }
             }
         };
-        std::thread::scope(|scope| {
-            for (number, part_of) in chosen.chunks_mut(part).enumerate() {
-                let fill = &fill;
-                if count > 10_000 {
-                    scope.spawn(move || fill(number * part, part_of));
-                } else {
-                    fill(number * part, part_of);
-                }
-            }
-        });
+        parallel::each(chosen.chunks_mut(part).enumerate(), fill);
         self.total(chosen)
     }
 
     fn total(&self, chosen: Vec<u64>) -> Selection {
-        let mut totals = vec![Sums::default(); self.directories.len()];
-        let mut whole = 0u64;
-        for (word, bits) in chosen.iter().enumerate() {
-            let mut bits = *bits;
-            while bits != 0 {
-                let id = EntryId((word * 64) as u32 + bits.trailing_zeros());
-                bits &= bits - 1;
-                whole += 1;
-                let (facts, several) = (self.facts(id), self.is_multi_linked(id));
-                let Some(into) = self.row_for(id) else { continue };
-                let into = &mut totals[into];
-                into.entries += 1;
-                into.newest = into.newest.max(facts.mtime);
-                if !self.is_directory(id) {
-                    into.largest = into.largest.max(facts.blocks.saturating_mul(512));
-                }
-                // what has several names is added below
-                if !several {
-                    into.add(&self.scale, facts.blocks, facts.size, facts.mtime, true);
-                }
-            }
-        }
+        let whole = chosen.iter().map(|bits| u64::from(bits.count_ones())).sum();
+        let mut selection = Selection { chosen, totals: Vec::new(), whole };
+        let rows = 0..self.directories.len() as u32;
+        let sums = |rows: Range<u32>| {
+            let directories = &self.directories[rows.start as usize..rows.end as usize];
+            directories.iter().map(|row| self.own_sums(row, &selection)).collect::<Vec<_>>()
+        };
+        let mut totals = parallel::each(parallel::split(rows, 1024), sums).concat();
         for row in (0..totals.len()).rev() {
             let parent = self.parent[self.directories[row].entry as usize];
             if parent != NONE {
@@ -106,17 +84,32 @@ impl Catalog {
                 totals[above].take_in(&sums);
             }
         }
-        let mut selection = Selection { chosen, totals, whole };
+        selection.totals = totals;
         self.add_linked(&mut selection);
         selection
     }
 
-    /// The directory that an entry's own bytes are added to first: itself, or what holds it.
-    fn row_for(&self, id: EntryId) -> Option<usize> {
-        if self.is_directory(id) {
-            return Some(self.row_number(id));
+    /// What is chosen of a directory itself and of what lies directly in it, without the directories there.
+    fn own_sums(&self, row: &Directory, selection: &Selection) -> Sums {
+        let mut sums = Sums::default();
+        let children = row.first_child..row.first_child + row.children;
+        for id in std::iter::once(row.entry).chain(children).map(EntryId) {
+            let is_directory = self.is_directory(id);
+            if !selection.has(id) || (is_directory && id.0 != row.entry) {
+                continue;
+            }
+            let facts = self.facts(id);
+            sums.entries += 1;
+            sums.newest = sums.newest.max(facts.mtime);
+            if !is_directory {
+                sums.largest = sums.largest.max(facts.blocks.saturating_mul(512));
+            }
+            // what has several names is added later
+            if !self.is_multi_linked(id) {
+                sums.add(&self.scale, facts.blocks, facts.size, facts.mtime, true);
+            }
         }
-        self.parent(id).map(|parent| self.row_number(parent))
+        sums
     }
 
     /// Adds inodes with several names to every directory above a chosen one, once, and to what is exclusive

@@ -14,7 +14,6 @@ mod word;
 pub use accounts::SystemAccounts;
 pub use completion::{Completion, complete};
 pub use parse::LensError;
-pub use select::kind_of;
 pub use word::{Attribute, WORDS, Word, WordRow};
 
 #[cfg(test)]

@@ -9,7 +9,7 @@ use rustc_hash::FxHashMap;
 use super::{Account, Accounts, Lens, Term, Test};
 use crate::catalog::{Catalog, EntryId, Selection};
 use crate::kernel::Kind;
-use crate::naming::{FileKind, extension};
+use crate::naming::extension;
 use crate::units::{Bytes, Time};
 
 impl Lens {
@@ -17,6 +17,12 @@ impl Lens {
     pub fn select(&self, catalog: &Catalog, accounts: &dyn Accounts) -> Selection {
         let terms: Vec<Ready<'_>> =
             self.in_order().map(|term| Ready::new(term, catalog, accounts)).collect();
+        if terms
+            .iter()
+            .any(|term| matches!(term, Ready::Plain(Term { test: Test::Kinds(_), .. }, _)))
+        {
+            catalog.learn_kinds();
+        }
         catalog.select(|id, spare: &mut Spare| {
             terms.iter().all(|term| term.passes(catalog, id, spare))
         })
@@ -177,7 +183,7 @@ fn plain(test: &Test, ages: Ages, catalog: &Catalog, id: EntryId, spare: &mut Sp
         Test::Older(limit) => age(catalog.modified(id)) >= *limit,
         Test::Newer(limit) => age(catalog.modified(id)) < *limit,
         Test::Unread(limit) => age(catalog.accessed(id)) >= *limit,
-        Test::Kinds(kinds) => kinds.contains(&kind_of(catalog, id)),
+        Test::Kinds(kinds) => kinds.contains(&catalog.file_kind(id)),
         Test::Extensions(wanted) => {
             catalog.kind(id) == Kind::File && {
                 let ending = extension(name());
@@ -221,20 +227,4 @@ fn within(ranges: &[(u32, u32)], number: u32) -> bool {
 /// Whether a name holds a part, which is in lower case, in whatever case.
 fn holds(name: &[u8], part: &[u8]) -> bool {
     part.is_empty() || name.windows(part.len()).any(|window| window.eq_ignore_ascii_case(part))
-}
-
-/// The kind of an entry, by what it is and by its name's ending; if that tells nothing and files were looked
-/// into, by its contents.
-pub fn kind_of(catalog: &Catalog, id: EntryId) -> FileKind {
-    match catalog.kind(id) {
-        Kind::File => {
-            let kind = FileKind::of_name(catalog.own_name(id));
-            let unknown = || kind == FileKind::unknown();
-            let closer = catalog.closer().filter(|_| unknown());
-            closer.and_then(|closer| closer.content(id)).unwrap_or(kind)
-        }
-        Kind::Directory => FileKind::directory(),
-        Kind::Link => FileKind::link(),
-        Kind::Special => FileKind::special(),
-    }
 }

@@ -190,6 +190,10 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
         }
         Job::SurveyMany(many) => survey_many(*many),
         Job::LetGo(used) => return drop(used),
+        Job::Learn(catalog) => {
+            kernel::stand_back();
+            return catalog.read().unwrap_or_else(PoisonError::into_inner).learn();
+        }
         Job::StopScan | Job::StopRun | Job::StopLook | Job::Ask(_) | Job::Evidence { .. } => return,
     };
     send(messages, message);

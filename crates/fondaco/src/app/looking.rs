@@ -151,6 +151,8 @@ pub struct BreakdownStation {
     pub cursor: usize,
     /// Path of its largest entry.
     pub largest: Option<PathBuf>,
+    /// What other properties need is being worked out, or has been.
+    pub learned: bool,
     /// It is being looked for.
     pub waiting: bool,
 }

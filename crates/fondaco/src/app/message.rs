@@ -293,6 +293,8 @@ pub enum Job {
     Forget(u64, State),
     /// Look at a place for a copy of a held file: whose, where to, whether the plan has it already.
     FindPlace((u64, u64), PathBuf, bool),
+    /// Families and kinds of all entries are worked out before they are asked for.
+    Learn(Arc<RwLock<Catalog>>),
     /// Give back what takes long to be given back.
     LetGo(Arc<dyn std::any::Any + Send + Sync>),
     /// Find out something about the scan.

@@ -46,6 +46,16 @@ pub(super) fn find_largest(model: &mut Model) {
     model.looking.breakdown.largest = path;
 }
 
+/// Whoever looks at one property will look at others: what takes longest for them is worked out meanwhile.
+pub(super) fn learn(model: &mut Model) -> Option<Job> {
+    let station = &mut model.looking.breakdown;
+    if model.scan.running || station.learned {
+        return None;
+    }
+    station.learned = true;
+    model.scan.catalog.clone().map(Job::Learn)
+}
+
 /// The property before or after the one at hand.
 pub(super) fn turn(model: &mut Model, by: isize) -> Vec<Job> {
     let all = BreakdownBy::ALL;

@@ -59,7 +59,7 @@ pub(super) fn on_answer(
         }
         Answer::Breakdown(found) => {
             breakdown::on_found(model, found);
-            Vec::new()
+            breakdown::learn(model).into_iter().collect()
         }
         Answer::Files(list) => {
             files::on_found(model, list);
@@ -124,6 +124,7 @@ pub(super) fn on_other_scan(model: &mut Model) -> Vec<Job> {
     let before = looking.lens.selection.take();
     looking.closer = None;
     looking.rest_until = Duration::ZERO;
+    looking.breakdown.learned = false;
     looking.ages.matrix = None;
     looking.ages.anchor = None;
     looking.ages.files = Default::default();

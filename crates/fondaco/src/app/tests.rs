@@ -1,5 +1,7 @@
 //! The table of commands, the model under messages, and whole screens drawn without a terminal.
 
+mod jobs;
+
 use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;

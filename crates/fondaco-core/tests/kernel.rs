@@ -3,14 +3,15 @@
 
 mod common;
 
+use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 
 use common::{Mounted, bytes_path, picture, run};
 use fondaco_core::kernel::{
-    self, Kind, OpenFiles, PrivateDir, exposed_at, mount_of, mounts, open_beneath, open_root,
-    parent_of, stat_path, write_whole,
+    self, DirReader, Kind, OpenFiles, PrivateDir, RawEntry, ReadOrder, exposed_at, mount_of,
+    mounts, open_beneath, open_root, parent_of, stat_path, write_whole,
 };
 use fondaco_core::units::Time;
 use rustix::fs::OFlags;
@@ -254,5 +255,51 @@ fn the_mount_table_agrees_with_what_the_kernel_says_of_a_path() {
         let stat = stat_path(&Path::new(path).canonicalize().unwrap()).unwrap();
         let mount = mount_of(Path::new(path), &table).unwrap();
         assert_eq!(mount.id, stat.mount, "{path}");
+    }
+}
+
+#[test]
+fn a_directory_is_read_whole_and_lists_another_inode_where_something_is_mounted() {
+    if !common::is_root("mounts in a directory") {
+        return;
+    }
+    for fs_type in ["ext4", "xfs", "btrfs", "tmpfs"] {
+        let Some(volume) = Mounted::new(fs_type, 300) else { continue };
+        let at = |name: &str| volume.path().join(name);
+        for name in ["data", "plain", "bind", "over", "many", "few"] {
+            std::fs::create_dir(at(name)).unwrap();
+        }
+        (0..5000).for_each(|n| drop(std::fs::File::create(at("many").join(format!("file-{n}")))));
+        std::fs::write(at("few/one"), b"").unwrap();
+        let mount = |arguments: &[&OsStr]| run("mount", arguments);
+        mount(&["--bind".as_ref(), at("data").as_ref(), at("bind").as_ref()]);
+        mount(&["-t".as_ref(), "tmpfs".as_ref(), "none".as_ref(), at("over").as_ref()]);
+        let root = open_root(&volume.path()).unwrap();
+        let dev = kernel::stat_plain_open(&root, 0).unwrap().dev;
+        for order in [ReadOrder::Directory, ReadOrder::Inode] {
+            let read = |name: &str| {
+                let (mut listed, path) = (HashMap::new(), at(name));
+                let each = |entry: RawEntry<'_>| {
+                    listed.insert(entry.name.to_str().unwrap().to_owned(), entry.inode).is_none()
+                };
+                DirReader::default().read_in(order, open_root(&path).unwrap(), each).unwrap();
+                listed
+            };
+            let names = [("many", 5000), ("few", 1), ("plain", 0)];
+            names
+                .iter()
+                .for_each(|(name, count)| assert_eq!(read(name).len(), *count, "{fs_type}"));
+            let listed = read("");
+            let as_listed = |name: &str| {
+                let fd = kernel::open_directory(&root, OsStr::new(name)).unwrap();
+                let seen = kernel::stat_plain_open(&fd, 0).unwrap();
+                (seen.ino, seen.dev) == (listed[name], dev)
+            };
+            let found = ["data", "plain", "many", "bind", "over"].map(as_listed);
+            assert_eq!(found, [true, true, true, false, false], "{fs_type}, {order:?}");
+        }
+        for name in ["bind", "over"] {
+            run("umount", &[at(name).as_ref()]);
+        }
     }
 }

@@ -5,6 +5,9 @@
 
 use std::ops::Range;
 
+/// Fewer entries than this are not worth a thread.
+pub(crate) const ENTRIES: u32 = 16_384;
+
 /// So many threads are worth starting.
 pub(crate) fn threads() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from).min(8)
@@ -42,4 +45,33 @@ pub(crate) fn split(range: Range<u32>, least: u32) -> impl Iterator<Item = Range
 /// How long the parts are that so many things are dealt out in, see [`split`].
 pub(crate) fn part_of(count: usize, least: usize) -> usize {
     count.div_ceil(threads()).max(least).max(1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn parts_follow_each_other_without_a_gap_and_come_back_in_order() {
+        for (range, least) in
+            [(0..0, 1), (5..6, 1), (0..7, 100), (3..100_003, 1), (0..50_000, 16_384)]
+        {
+            let parts: Vec<_> = split(range.clone(), least).collect();
+            let all: Vec<u32> =
+                each(parts.iter().cloned(), |part| part.collect::<Vec<_>>()).concat();
+            assert_eq!(all, range.clone().collect::<Vec<_>>());
+            assert!(parts.len() <= threads());
+            let all_but_last = parts.iter().rev().skip(1);
+            all_but_last.for_each(|part| assert!(part.len() >= least as usize, "{part:?}"));
+        }
+    }
+
+    #[test]
+    fn a_panic_of_any_part_goes_on_where_it_was_asked_for() {
+        for bad in 0..3 {
+            let work = |part| assert_ne!(part, bad, "this part");
+            let panic = std::panic::catch_unwind(|| each(0..3, work)).unwrap_err();
+            assert!(panic.downcast_ref::<String>().is_some_and(|text| text.contains("this part")));
+        }
+    }
 }

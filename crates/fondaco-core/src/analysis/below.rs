@@ -18,9 +18,6 @@ pub(super) struct Below<'a> {
     shown: u64,
 }
 
-/// Smaller parts are not worth a thread.
-const PART: u32 = 16_384;
-
 impl<'a> Below<'a> {
     pub(super) fn new(seen: Seen<'a>, at: EntryId) -> Self {
         let catalog = seen.catalog();
@@ -68,7 +65,7 @@ impl<'a> Below<'a> {
         each: impl Fn(&mut T, EntryId) + Sync,
         join: impl Fn(&mut T, T),
     ) -> T {
-        let part = parallel::part_of(self.len(), PART as usize) as u32;
+        let part = parallel::part_of(self.len(), parallel::ENTRIES as usize) as u32;
         let catalog = self.seen.catalog();
         let work = |runs: Vec<Range<u32>>| {
             let mut found = new();

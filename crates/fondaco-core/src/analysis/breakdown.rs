@@ -224,7 +224,8 @@ pub fn breakdown(seen: Seen<'_>, at: EntryId, by: BreakdownBy) -> Breakdown {
     in_order(by, parts, found.whole)
 }
 
-fn in_order(by: BreakdownBy, parts: Vec<(SliceKey, Part)>, whole: Cell) -> Breakdown {
+/// What was found, most bytes first, as far as it is told apart.
+pub(super) fn in_order(by: BreakdownBy, parts: Vec<(SliceKey, Part)>, whole: Cell) -> Breakdown {
     let slice = |(key, part): (SliceKey, Part)| Slice {
         key,
         sum: part.sum,
@@ -244,7 +245,7 @@ fn in_order(by: BreakdownBy, parts: Vec<(SliceKey, Part)>, whole: Cell) -> Break
 }
 
 /// Most bytes first, then most entries.
-pub(super) fn rank(sum: Cell, largest: EntryId) -> (Reverse<Bytes>, Reverse<u64>, EntryId) {
+fn rank(sum: Cell, largest: EntryId) -> (Reverse<Bytes>, Reverse<u64>, EntryId) {
     (Reverse(sum.allocated), Reverse(sum.entries), largest)
 }
 

@@ -6,7 +6,7 @@ use ahash::RandomState;
 
 use super::Cell;
 use super::below::Below;
-use super::breakdown::{Breakdown, BreakdownBy, Part, SLICES, Slice, SliceKey, rank};
+use super::breakdown::{Breakdown, BreakdownBy, Part, SLICES, SliceKey, in_order};
 use crate::catalog::{Catalog, Dealt, EntryId, Keys};
 use crate::kernel::Kind;
 use crate::naming::extension;
@@ -72,22 +72,18 @@ pub(super) fn breakdown(
     live.drain(listed..).for_each(|number| rest.1.add(sums[number as usize].cell()));
     let parts = details(catalog, below, keys, &live, class);
     let mut spare = Vec::new();
-    let mut slices: Vec<Slice> = parts
-        .into_iter()
-        .map(|part| {
-            let (largest_allocated, largest) = part.largest;
-            let key = match by {
-                BreakdownBy::Family => {
-                    SliceKey::Family(catalog.family_of(largest, &mut spare).to_owned())
-                }
-                _ if catalog.kind(largest) != Kind::File => SliceKey::NoFile,
-                _ => SliceKey::Extension(ending(catalog, largest, &mut spare).to_owned()),
-            };
-            Slice { key, sum: part.sum, profile: part.profile, largest, largest_allocated }
-        })
-        .collect();
-    slices.sort_by_key(|slice| rank(slice.sum, slice.largest));
-    Breakdown { by, slices, rest, whole }
+    let keyed = parts.into_iter().map(|part| {
+        let largest = part.largest.1;
+        let key = match by {
+            BreakdownBy::Family => {
+                SliceKey::Family(catalog.family_of(largest, &mut spare).to_owned())
+            }
+            _ if catalog.kind(largest) != Kind::File => SliceKey::NoFile,
+            _ => SliceKey::Extension(ending(catalog, largest, &mut spare).to_owned()),
+        };
+        (key, part)
+    });
+    Breakdown { rest, ..in_order(by, keyed.collect(), whole) }
 }
 
 /// Puts what has many bytes before the others, so that at least so many come first: by powers of two, in one
@@ -177,4 +173,31 @@ fn ending<'a>(catalog: &Catalog, id: EntryId, spare: &'a mut Vec<u8>) -> &'a [u8
     spare.clear();
     spare.extend(extension(catalog.own_name(id)).iter().map(u8::to_ascii_lowercase));
     spare
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn what_comes_first_holds_the_largest_and_nothing_is_lost(
+            bytes in proptest::collection::vec(prop_oneof![Just(0), 0u64..9, any::<u64>()], 1..300),
+            least in 1usize..300,
+        ) {
+            let least = least.min(bytes.len());
+            let mut all: Vec<u32> = (0..bytes.len() as u32).collect();
+            let first = large_first(&mut all, least, |number| bytes[number as usize]);
+            prop_assert!(first >= least);
+            let of = |numbers: &[u32]| -> Vec<u64> {
+                numbers.iter().map(|number| bytes[*number as usize]).collect()
+            };
+            let smallest = of(&all[..first]).into_iter().min();
+            prop_assert!(of(&all[first..]).into_iter().max() < smallest || first == all.len());
+            all.sort_unstable();
+            prop_assert!(all.iter().copied().eq(0..bytes.len() as u32));
+        }
+    }
 }

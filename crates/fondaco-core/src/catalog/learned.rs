@@ -8,9 +8,6 @@ use crate::kernel::Kind;
 use crate::naming::{Family, FileKind, write_family};
 use crate::parallel;
 
-/// Smaller parts are not worth a thread.
-const PART: u32 = 16_384;
-
 impl Catalog {
     /// Works out families and kinds now, so that who asks for them later need not wait. Takes five bytes an
     /// entry from then on. Nothing while the catalog still grows.
@@ -27,13 +24,14 @@ impl Catalog {
 
     fn number_families(&self) -> Keys {
         let hasher = RandomState::new();
-        let dealt = parallel::each(parallel::split(0..self.len() as u32, PART), |part| {
-            let (mut dealt, mut spare) = (Dealt::new(), Family::new());
-            for id in part.map(EntryId) {
-                dealt.push(id, hasher.hash_one(self.family_of(id, &mut spare)));
-            }
-            dealt
-        });
+        let dealt =
+            parallel::each(parallel::split(0..self.len() as u32, parallel::ENTRIES), |part| {
+                let (mut dealt, mut spare) = (Dealt::new(), Family::new());
+                for id in part.map(EntryId) {
+                    dealt.push(id, hasher.hash_one(self.family_of(id, &mut spare)));
+                }
+                dealt
+            });
         Keys::number(self.len(), &dealt)
     }
 
@@ -50,7 +48,7 @@ impl Catalog {
                 let kinds = |part: std::ops::Range<u32>| {
                     part.map(|id| self.kind_by_name(EntryId(id))).collect::<Vec<_>>()
                 };
-                let parts = parallel::split(0..self.len() as u32, PART);
+                let parts = parallel::split(0..self.len() as u32, parallel::ENTRIES);
                 parallel::each(parts, kinds).concat().into_boxed_slice()
             });
         }
@@ -74,5 +72,62 @@ impl Catalog {
             Kind::Link => FileKind::link(),
             Kind::Special => FileKind::special(),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::{BTreeMap, BTreeSet};
+
+    use super::*;
+    use crate::catalog::Batch;
+    use crate::kernel;
+    use crate::units::Time;
+
+    /// A catalog of one directory with these names; every fifth is a link.
+    fn of_names(names: &[String]) -> Catalog {
+        let mut catalog = Catalog::new(Time::at(0));
+        let stat = kernel::stat_path(std::path::Path::new("/")).unwrap();
+        let roots = catalog.add_roots(&[("/seamark".into(), stat)]).unwrap();
+        let mut batch = Batch::new(Time::at(0));
+        for (number, name) in names.iter().enumerate() {
+            let kind = if number % 5 == 4 { Kind::Link } else { Kind::File };
+            let mode = u32::from(kind.mode_bits());
+            batch.push(name.as_bytes(), &kernel::Stat { kind, mode, links: 1, ..stat });
+        }
+        catalog.append(roots[0], None, &batch).unwrap();
+        catalog
+    }
+
+    #[test]
+    fn what_is_worked_out_once_is_what_every_name_says() {
+        let names: Vec<String> = (0..40_000)
+            .map(|number: u32| match number % 4 {
+                0 => format!("tide-{number}.csv"),
+                1 => format!("buoy-{:x}.WAV", number.wrapping_mul(2_654_435_761)),
+                2 => format!("chart.{}", number / 4),
+                _ => format!("log-2041-{:02}-{:02}.zst", number % 12 + 1, number % 28 + 1),
+            })
+            .collect();
+        let mut catalog = of_names(&names);
+        assert!(catalog.families().is_none(), "it still grows");
+        catalog.finish(true);
+        let kinds: Vec<FileKind> = catalog.ids().map(|id| catalog.file_kind(id)).collect();
+        catalog.learn();
+        assert!(catalog.kinds.get().is_some());
+        assert!(catalog.ids().map(|id| catalog.file_kind(id)).eq(kinds));
+        // one number for each family, and one family for each number
+        let keys = catalog.families().unwrap();
+        let mut spare = Family::new();
+        let mut families = BTreeMap::<usize, BTreeSet<Vec<u8>>>::new();
+        for id in catalog.ids() {
+            let family = catalog.family_of(id, &mut spare).to_owned();
+            assert!(keys.of(id) < keys.end());
+            families.entry(keys.of(id)).or_default().insert(family);
+        }
+        assert!(families.values().all(|members| members.len() == 1));
+        let all: BTreeSet<_> = families.values().flatten().collect();
+        assert_eq!(all.len(), families.len());
+        assert!(all.contains(&b"log-#.zst".to_vec()), "{:?}", all.iter().next());
     }
 }

@@ -30,3 +30,45 @@ pub fn write_between_readers(catalog: &RwLock<Catalog>) -> RwLockWriteGuard<'_, 
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
+
+    use super::*;
+    use crate::units::Time;
+
+    #[test]
+    fn who_waits_to_write_keeps_no_reader_out() {
+        let catalog = RwLock::new(Catalog::new(Time::at(0)));
+        let written = AtomicBool::new(false);
+        std::thread::scope(|scope| {
+            let question = catalog.read().unwrap();
+            scope.spawn(|| {
+                write_between_readers(&catalog).finish(true);
+                written.store(true, SeqCst);
+            });
+            // long enough for it to have given up trying at once
+            for _ in 0..50 {
+                std::thread::sleep(Duration::from_millis(1));
+                assert!(catalog.try_read().is_ok(), "the screen waits behind a question");
+                assert!(!written.load(SeqCst), "written to while it was read");
+            }
+            drop(question);
+        });
+        assert!(written.load(SeqCst) && catalog.read().unwrap().is_complete());
+    }
+
+    #[test]
+    fn a_catalog_that_a_panic_left_behind_is_still_written_to() {
+        let catalog = RwLock::new(Catalog::new(Time::at(0)));
+        let panics = || {
+            let _held = catalog.write();
+            panic!("while it is held");
+        };
+        assert!(std::panic::catch_unwind(std::panic::AssertUnwindSafe(panics)).is_err());
+        assert!(catalog.is_poisoned());
+        write_between_readers(&catalog).finish(true);
+        assert!(catalog.read().unwrap_or_else(PoisonError::into_inner).is_complete());
+    }
+}

@@ -18,6 +18,7 @@ use std::path::{Path, PathBuf};
 
 use crate::catalog::Catalog;
 use crate::kernel::{self, Aside, CallError, Op};
+use crate::parallel;
 use crate::shown::{DocPath, Shown};
 use crate::state::State;
 use crate::units::{Bytes, Time};
@@ -286,7 +287,7 @@ fn in_order<T: Send, E: Send>(
     make: impl Fn(usize) -> T + Sync,
     mut take: impl FnMut(T) -> Result<(), E>,
 ) -> Result<(), E> {
-    let threads = std::thread::available_parallelism().map_or(2, |n| n.get()).min(8);
+    let threads = parallel::threads();
     std::thread::scope(|scope| {
         let lanes: Vec<_> = (0..threads.min(count))
             .map(|lane| {

@@ -1,6 +1,7 @@
 //! The table of commands, the model under messages, and whole screens drawn without a terminal.
 
 mod jobs;
+mod screens;
 
 use std::collections::HashSet;
 use std::path::Path;

@@ -11,8 +11,8 @@ use unicode_width::UnicodeWidthStr;
 
 use super::pen::{Pen, Target, cut_path};
 use super::theme::Theme;
-use crate::app::Command;
 use crate::app::model::Model;
+use crate::app::{Command, available};
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
@@ -118,7 +118,9 @@ fn figures(
     let begin = x;
     let waterline = format!(" · waterline {} ┃", volume.waterline);
     x = pen.text(x, y, &waterline, theme.plain, area.width - x);
-    pen.hit(Rect::new(begin, y, x - begin, 1), Target::Command(Command::Waterline));
+    if available(model).any(|row| row.command == Command::Waterline) {
+        pen.hit(Rect::new(begin, y, x - begin, 1), Target::Command(Command::Waterline));
+    }
     let used = format!(" · used {}", model.bytes(capacity.used));
     x = pen.text(x, y, &used, theme.plain, area.width - x);
     if let Some(inodes) = capacity.inode_level() {

@@ -4,7 +4,7 @@ use fondaco_core::units::{Bytes, UnitStyle};
 use ratatui::layout::Rect;
 use unicode_width::UnicodeWidthStr;
 
-use super::pen::{Pen, Target};
+use super::pen::{Pen, Target, cut};
 use crate::app::model::{Model, RunStage, Station};
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect, column: bool) {
@@ -30,10 +30,13 @@ fn draw_column(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         }
         let mark = if here { "▸" } else { " " };
         let name = format!("{mark}{} {}", station.digit(), station.name());
-        pen.text(line.x, line.y, &name, style, line.width);
+        let end = pen.text(line.x, line.y, &name, style, line.width);
         let (state, strong) = state(model, station);
+        // the name stays whole
+        let right = line.right().saturating_sub(1);
+        let state = cut(&state, usize::from(right.saturating_sub(end + 1)));
         let quiet = if strong { theme.amber } else { theme.dim };
-        pen.text_right(line.right() - 1, line.y, &state, if here { style } else { quiet });
+        pen.text_right(right, line.y, &state, if here { style } else { quiet });
         pen.hit(line, Target::Station(station));
     }
 }

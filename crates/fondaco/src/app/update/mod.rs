@@ -23,7 +23,7 @@ use std::path::PathBuf;
 use fondaco_core::shown::Shown;
 use fondaco_core::units::{Time, counted};
 
-use super::command_table::{Command, Key, dispatch};
+use super::command_table::{Command, Key, available, dispatch};
 use super::geometry::list_rows;
 use super::looking::Manner;
 use super::message::{Job, Message};
@@ -40,7 +40,11 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             }
             jobs
         }),
-        Message::Command(command) => on_command(model, command),
+        Message::Command(command) => {
+            // a click may come late, or on something that lies behind a question
+            let can = available(model).any(|row| row.command == command);
+            if can { on_command(model, command) } else { Vec::new() }
+        }
         Message::Click { row, double } => on_click(model, row, double),
         Message::ClickCell(row, column) if model.overlay.is_none() => {
             model.focus = Focus::Panel;

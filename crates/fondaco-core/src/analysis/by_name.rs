@@ -7,9 +7,7 @@ use ahash::RandomState;
 use super::Cell;
 use super::below::Below;
 use super::breakdown::{Breakdown, BreakdownBy, Part, SLICES, SliceKey, in_order};
-use crate::catalog::{Catalog, Dealt, EntryId, Keys};
-use crate::kernel::Kind;
-use crate::naming::extension;
+use crate::catalog::{Catalog, Dealt, EntryId, InName, Keys, NO_FILE};
 use crate::units::Bytes;
 
 /// What is added up for each key, of which there may be millions.
@@ -43,14 +41,14 @@ pub(super) fn breakdown(
     by: BreakdownBy,
     class: &(impl Fn(EntryId) -> usize + Sync),
 ) -> Breakdown {
-    // the families of a small directory are found sooner than those of the whole scan
-    let many = by == BreakdownBy::Family && below.is_most();
-    let families = if many { catalog.families() } else { None };
+    let what = if by == BreakdownBy::Family { InName::Family } else { InName::Ending };
+    // those of a small directory are found sooner than those of the whole scan
+    let numbered = if below.is_most() { catalog.numbered(what) } else { None };
     let own;
-    let keys = match families {
-        Some(families) => families,
+    let keys = match numbered {
+        Some(numbered) => numbered,
         None => {
-            own = number(catalog, below, by);
+            own = number(catalog, below, what);
             &own
         }
     };
@@ -73,13 +71,10 @@ pub(super) fn breakdown(
     let parts = details(catalog, below, keys, &live, class);
     let mut spare = Vec::new();
     let keyed = parts.into_iter().map(|part| {
-        let largest = part.largest.1;
-        let key = match by {
-            BreakdownBy::Family => {
-                SliceKey::Family(catalog.family_of(largest, &mut spare).to_owned())
-            }
-            _ if catalog.kind(largest) != Kind::File => SliceKey::NoFile,
-            _ => SliceKey::Extension(ending(catalog, largest, &mut spare).to_owned()),
+        let key = match (what, catalog.in_name(what, part.largest.1, &mut spare)) {
+            (InName::Family, family) => SliceKey::Family(family.to_owned()),
+            (InName::Ending, NO_FILE) => SliceKey::NoFile,
+            (InName::Ending, ending) => SliceKey::Extension(ending.to_owned()),
         };
         (key, part)
     });
@@ -109,18 +104,13 @@ fn large_first(all: &mut [u32], least: usize, bytes: impl Fn(u32) -> u64) -> usi
 }
 
 /// Numbers the keys of just these entries.
-fn number(catalog: &Catalog, below: &Below<'_>, by: BreakdownBy) -> Keys {
+fn number(catalog: &Catalog, below: &Below<'_>, what: InName) -> Keys {
     let hasher = RandomState::new();
-    // no name has these bytes
-    let no_file = hasher.hash_one(&b"/no file"[..]);
-    let hash = |id: EntryId, spare: &mut Vec<u8>| match by {
-        BreakdownBy::Family => hasher.hash_one(catalog.family_of(id, spare)),
-        _ if catalog.kind(id) != Kind::File => no_file,
-        _ => hasher.hash_one(ending(catalog, id, spare)),
-    };
     let dealt = below.fold(
         || (vec![Dealt::new()], Vec::new()),
-        |(dealt, spare), id| dealt[0].push(id, hash(id, spare)),
+        |(dealt, spare), id| {
+            dealt[0].push(id, hasher.hash_one(catalog.in_name(what, id, spare)));
+        },
         |(dealt, _), (more, _)| dealt.extend(more),
     );
     Keys::number(catalog.len(), &dealt.0)
@@ -166,13 +156,6 @@ fn details(
         },
     );
     parts.into_iter().flatten().collect()
-}
-
-/// The ending of an entry's name in small letters.
-fn ending<'a>(catalog: &Catalog, id: EntryId, spare: &'a mut Vec<u8>) -> &'a [u8] {
-    spare.clear();
-    spare.extend(extension(catalog.own_name(id)).iter().map(u8::to_ascii_lowercase));
-    spare
 }
 
 #[cfg(test)]

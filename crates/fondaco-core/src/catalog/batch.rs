@@ -169,6 +169,7 @@ impl Batch {
     }
 
     /// Adds one entry. A name has at most 255 bytes on Linux (`NAME_MAX`).
+    #[inline]
     pub fn push(&mut self, name: &[u8], stat: &Stat) {
         let several = (stat.kind != Kind::Directory && stat.links > 1).then_some(stat.links);
         self.add(name, &stat.into(), stat.dev, several, Reading::NotYet);
@@ -209,6 +210,7 @@ impl Batch {
     }
 
     /// Adds an entry with its facts; `links` if its inode has several names.
+    #[inline]
     pub(super) fn add(
         &mut self,
         name: &[u8],
@@ -233,6 +235,7 @@ impl Batch {
         self.push_row(name, facts);
     }
 
+    #[inline]
     fn push_row(&mut self, name: &[u8], facts: &Facts) {
         let name = &name[..name.len().min(255)];
         // neighbours mostly have one owner

@@ -33,6 +33,7 @@ pub use columns::{Circumstances, Columns, LinkedTable, Malformed, RowOrder};
 pub use excluded::ExcludedSums;
 pub use finder::Finder;
 pub(crate) use keys::{Dealt, Keys};
+pub(crate) use learned::{InName, NO_FILE};
 pub use mend::Changes;
 pub use ranking::{Order, Ranking, Tail};
 pub use seen::{Seen, Selection};
@@ -174,6 +175,7 @@ pub struct Catalog {
     excluded: Excluded,
     closer: Option<Closer>,
     families: OnceLock<Keys>,
+    endings: OnceLock<Keys>,
     kinds: OnceLock<Box<[FileKind]>>,
     complete: bool,
     finished: bool,
@@ -208,6 +210,7 @@ impl Catalog {
             excluded: Excluded::default(),
             closer: None,
             families: OnceLock::new(),
+            endings: OnceLock::new(),
             kinds: OnceLock::new(),
             complete: false,
             finished: false,
@@ -528,14 +531,13 @@ impl Catalog {
         if let [only] = &self.roots[..]
             && only.entry == id
         {
-            let of = |mode: &&u16, kind| Kind::of_mode(u32::from(**mode)) == kind;
-            let count = |kind| self.mode.iter().filter(|mode| of(mode, kind)).count() as u64;
-            return KindCounts {
-                files: count(Kind::File),
-                directories: count(Kind::Directory),
-                links: count(Kind::Link),
-                special: count(Kind::Special),
-            };
+            // as the processor compares many at once
+            let is_of = |mode: u16, kind: Kind| mode & Kind::BITS == kind.mode_bits();
+            let count = |kind| self.mode.iter().filter(|mode| is_of(**mode, kind)).count() as u64;
+            let (files, links) = (count(Kind::File), count(Kind::Link));
+            let directories = count(Kind::Directory);
+            let special = self.len() as u64 - files - links - directories;
+            return KindCounts { files, directories, links, special };
         }
         let mut open = vec![id];
         while let Some(at) = open.pop() {

@@ -1,7 +1,7 @@
 //! Writing to a catalog that others read meanwhile.
 
 use std::sync::{PoisonError, RwLock, RwLockWriteGuard, TryLockError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use super::Catalog;
 
@@ -9,12 +9,17 @@ use super::Catalog;
 /// woken.
 const SPINS: u32 = 2000;
 
+/// After that the processor is offered to others for so long: an append that asks the kernel for memory takes
+/// some tens of microseconds, less than the shortest sleep.
+const YIELDING: Duration = Duration::from_micros(500);
+
 /// The catalog, to be written to as soon as nobody reads it.
 ///
 /// Does not stand in line for it: whoever does keeps every new reader out, and behind a question about millions
 /// of entries a screen would then wait as long as the scan.
 pub fn write_between_readers(catalog: &RwLock<Catalog>) -> RwLockWriteGuard<'_, Catalog> {
-    let (mut tries, mut pause) = (0, Duration::from_micros(20));
+    let (mut tries, mut pause) = (0, Duration::from_micros(100));
+    let mut since = None;
     loop {
         match catalog.try_write() {
             Ok(catalog) => return catalog,
@@ -22,6 +27,11 @@ pub fn write_between_readers(catalog: &RwLock<Catalog>) -> RwLockWriteGuard<'_, 
             Err(TryLockError::WouldBlock) if tries < SPINS => {
                 tries += 1;
                 std::hint::spin_loop();
+            }
+            Err(TryLockError::WouldBlock)
+                if since.get_or_insert_with(Instant::now).elapsed() < YIELDING =>
+            {
+                std::thread::yield_now();
             }
             Err(TryLockError::WouldBlock) => {
                 std::thread::sleep(pause);

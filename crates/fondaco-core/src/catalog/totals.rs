@@ -13,8 +13,11 @@ impl Catalog {
         let linked = std::mem::take(&mut self.linked);
         // for which inode a directory was last visited, and how many of its names lie below it
         let mut seen: Vec<(u32, u32)> = vec![(NONE, 0); self.directories.len()];
-        for (number, inode) in linked.values().enumerate() {
-            let Some(&first) = inode.names.first() else { continue };
+        // neighbours one after the other: they have the same directories above them
+        let mut in_order: Vec<_> =
+            linked.values().filter_map(|inode| Some((*inode.names.first()?, inode))).collect();
+        in_order.sort_unstable_by_key(|(first, _)| *first);
+        for (number, (first, inode)) in in_order.into_iter().enumerate() {
             let id = first as usize;
             let blocks = self.own_blocks(EntryId(first));
             let (allocated, size) = (blocks.saturating_mul(512), self.size[id]);

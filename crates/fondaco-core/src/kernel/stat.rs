@@ -26,13 +26,16 @@ pub enum Kind {
 impl Kind {
     /// From the type bits of `st_mode` (`inode(7)`).
     pub fn of_mode(mode: u32) -> Self {
-        match mode & 0o170_000 {
+        match mode & u32::from(Self::BITS) {
             0o100_000 => Self::File,
             0o040_000 => Self::Directory,
             0o120_000 => Self::Link,
             _ => Self::Special,
         }
     }
+
+    /// Where a mode has its type bits (`S_IFMT` in `inode(7)`).
+    pub const BITS: u16 = 0o170_000;
 
     /// The type bits of a mode; a special thing of which no more is known counts as a FIFO.
     pub fn mode_bits(self) -> u16 {
@@ -136,6 +139,7 @@ impl Stat {
 
 impl Stat {
     /// From `fstatat(2)`, which knows no birth, no attributes and no mount.
+    #[inline]
     pub(crate) fn of_plain(s: &rustix::fs::Stat, mount: u64) -> Self {
         let time = |sec: i64, nsec: u64| Time { sec, nsec: nsec as u32 };
         Self {
@@ -200,6 +204,7 @@ pub fn stat_open_for_catalog(directory: impl AsFd) -> io::Result<Stat> {
 /// # Errors
 ///
 /// As `fstatat(2)`.
+#[inline]
 pub fn stat_plain_at(
     directory: impl AsFd,
     name: impl rustix::path::Arg,

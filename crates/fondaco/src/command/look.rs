@@ -1,5 +1,6 @@
 //! What is shown of a scan: a lens, a closer look, and tables of it.
 
+use std::mem::ManuallyDrop;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 
@@ -34,7 +35,8 @@ impl Closer {
 
 /// A catalog with what a lens chooses of it.
 pub(super) struct Looked {
-    pub(super) catalog: Catalog,
+    /// Never freed piece by piece: the kernel takes everything back at once when the program ends.
+    pub(super) catalog: ManuallyDrop<Catalog>,
     pub(super) accounts: Box<dyn Accounts>,
     /// Of the lens, if there is one.
     pub(super) selection: Option<Selection>,
@@ -65,7 +67,8 @@ impl Looked {
             catalog = look_closer_at(catalog, closer == Closer::Into)?;
         }
         let selection = lens.map(|lens| lens.select(&catalog, &*accounts));
-        Ok(Self { catalog, accounts, selection, lens: look.lens.clone() })
+        let (catalog, lens) = (ManuallyDrop::new(catalog), look.lens.clone());
+        Ok(Self { catalog, accounts, selection, lens })
     }
 
     pub(super) fn seen(&self) -> Seen<'_> {

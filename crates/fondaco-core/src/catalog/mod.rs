@@ -582,16 +582,18 @@ impl Catalog {
 
 /// Tells the class of an age profile that a time of writing falls in.
 #[derive(Clone, Copy, Debug)]
-struct AgeScale([i64; AGE_CLASSES - 1]);
+struct AgeScale([u32; AGE_CLASSES - 1]);
 
 impl AgeScale {
     fn new(now: Time) -> Self {
-        Self(AGE_BOUNDS.map(|bound| now.sec.saturating_sub(bound.secs() as i64)))
+        // the first second that is younger
+        let after = |bound: Age| now.sec.saturating_sub(bound.secs() as i64).saturating_add(1);
+        Self(AGE_BOUNDS.map(|bound| after(bound).clamp(0, i64::from(u32::MAX)) as u32))
     }
 
     /// How many of the bounds the age has reached.
     fn class(&self, mtime: u32) -> usize {
-        self.0.iter().map(|bound| usize::from(i64::from(mtime) <= *bound)).sum()
+        self.0.iter().map(|after| u32::from(mtime < *after)).sum::<u32>() as usize
     }
 }
 

@@ -16,7 +16,7 @@ mod walk;
 use std::collections::HashSet;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::Ordering::Relaxed;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
@@ -28,7 +28,7 @@ use crate::units::{Bytes, Time};
 pub use closer::look_closer;
 pub use filter::Filter;
 pub use reconcile::{reconcile, replace};
-use walk::{Shared, Threads};
+use walk::{LiveFigures, Shared, Threads};
 
 /// How to scan.
 #[derive(Clone, Debug)]
@@ -115,9 +115,6 @@ impl Scan {
         let entries = catalog.add_roots(&roots_found)?;
         let stats = roots_found.into_iter().map(|(_, stat)| stat);
         let tasks: Vec<_> = entries.into_iter().zip(stats).collect();
-        let shared = Arc::new(Shared::new(catalog, options));
-        let begun = Instant::now();
-        let walking = Arc::clone(&shared);
         let threads = match options.threads {
             0 => {
                 let cores = std::thread::available_parallelism().map_or(2, |n| n.get().max(2));
@@ -125,6 +122,9 @@ impl Scan {
             }
             n => Threads { first: n, most: n },
         };
+        let shared = Arc::new(Shared::new(catalog, options, threads));
+        let begun = Instant::now();
+        let walking = Arc::clone(&shared);
         let coordinator = std::thread::spawn(move || walk::run(&walking, &tasks, threads));
         Ok(Self { shared, begun, coordinator: Some(coordinator) })
     }
@@ -152,11 +152,15 @@ impl Scan {
 
     /// How far it is.
     pub fn progress(&self) -> Progress {
-        let current = EntryId(self.shared.figures.current.load(Relaxed));
+        let figures = &self.shared.figures;
+        let sum = |figure: fn(&LiveFigures) -> &AtomicU64| {
+            figures.iter().map(|thread| figure(thread).load(Relaxed)).sum()
+        };
+        let current = EntryId(figures[0].current.load(Relaxed));
         Progress {
-            entries: self.shared.figures.entries.load(Relaxed),
-            bytes: Bytes::new(self.shared.figures.bytes.load(Relaxed)),
-            unreadable: self.shared.figures.unreadable.load(Relaxed),
+            entries: sum(|thread| &thread.entries),
+            bytes: Bytes::new(sum(|thread| &thread.bytes)),
+            unreadable: sum(|thread| &thread.unreadable),
             elapsed: self.shared.took().unwrap_or_else(|| self.begun.elapsed()),
             current: self.catalog().path(current),
         }

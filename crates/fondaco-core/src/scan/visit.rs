@@ -16,7 +16,7 @@ use std::sync::{Arc, PoisonError};
 use crossbeam_deque::Worker;
 
 use super::held::{Held, Holdings};
-use super::walk::{Beyond, Shared, Task};
+use super::walk::{Beyond, LiveFigures, Shared, Task, add_to};
 use crate::catalog::{Batch, EntryId, Reading, Unreadable};
 use crate::kernel::{self, DirReader, Kind, Listed, Op, ReadOrder, Stat};
 use crate::units::Time;
@@ -91,7 +91,7 @@ impl<'a> Thread<'a> {
 
     pub(super) fn visit(&mut self, task: Task) {
         if task.excluded.is_none() {
-            self.shared.figures.current.store(task.entry.0, Relaxed);
+            self.figures().current.store(task.entry.0, Relaxed);
         }
         let opened = self.open(&task);
         let fd = match opened {
@@ -115,7 +115,7 @@ impl<'a> Thread<'a> {
         at.careful = self.shared.must_be_careful(task.path.as_deref(), at.mount);
         let (troubles, read) = self.read(&fd, &at);
         let bytes = own.map_or(0, |stat: Stat| stat.allocated().get());
-        self.shared.figures.bytes.fetch_add(bytes, Relaxed);
+        add_to(&self.figures().bytes, bytes);
         let (mount, dev) = (at.mount, at.dev);
         let parent = self.hand_over(&task, own.as_ref(), (mount, dev), fd);
         if let Some(parent) = parent {
@@ -132,6 +132,10 @@ impl<'a> Thread<'a> {
         }
     }
 
+    fn figures(&self) -> &'a LiveFigures {
+        &self.shared.figures[self.number]
+    }
+
     fn open(&self, task: &Task) -> io::Result<OwnedFd> {
         match task.parent.as_ref().and_then(|parent| parent.for_thread(self.number)) {
             Some(parent) => kernel::open_directory(parent, task.name.as_c_str()),
@@ -145,7 +149,7 @@ impl<'a> Thread<'a> {
         self.listed.clear();
         self.excluded.clear();
         self.below.clear();
-        let shared = self.shared;
+        let (shared, figures) = (self.shared, self.figures());
         let order =
             if shared.waits.load(Relaxed) { ReadOrder::Inode } else { ReadOrder::Directory };
         let (listed, excluded, below) = (&mut self.listed, &mut self.excluded, &mut self.below);
@@ -174,13 +178,13 @@ impl<'a> Thread<'a> {
             }
             count += 1;
             if count == 1024 {
-                shared.figures.entries.fetch_add(std::mem::take(&mut count), Relaxed);
-                shared.figures.bytes.fetch_add(std::mem::take(&mut bytes), Relaxed);
+                add_to(&figures.entries, std::mem::take(&mut count));
+                add_to(&figures.bytes, std::mem::take(&mut bytes));
             }
             !shared.stop.load(Relaxed)
         });
-        shared.figures.entries.fetch_add(count, Relaxed);
-        shared.figures.bytes.fetch_add(bytes, Relaxed);
+        add_to(&figures.entries, count);
+        add_to(&figures.bytes, bytes);
         (troubles, read)
     }
 
@@ -322,7 +326,7 @@ impl<'a> Thread<'a> {
     fn failed(&self, task: &Task, name: Option<&CStr>, op: Op, error: io::Error) {
         let path = self.path(task, name);
         let Some(mut catalog) = self.shared.write() else { return };
-        self.shared.figures.unreadable.fetch_add(1, Relaxed);
+        add_to(&self.figures().unreadable, 1);
         if name.is_none() && task.excluded.is_none() {
             catalog.set_reading(task.entry, Reading::Failed);
         }
@@ -377,7 +381,17 @@ impl Sorting<'_> {
         self.below.push(Below { place, name, inode, mount, dev, examined, excluded });
     }
 
+    #[inline]
     fn examined(&mut self, name: &CStr, stat: &Stat) {
+        // mostly: nothing is excluded and nothing mounted here
+        if self.open && !self.at.careful && stat.kind != Kind::Directory {
+            self.listed.push(name.to_bytes(), stat);
+        } else {
+            self.examined_with_care(name, stat);
+        }
+    }
+
+    fn examined_with_care(&mut self, name: &CStr, stat: &Stat) {
         let (bytes, at) = (name.to_bytes(), self.at);
         let os_name = OsStr::from_bytes(bytes);
         let crosses = at.careful && at.is_crossed_by(stat);

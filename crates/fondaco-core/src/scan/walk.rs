@@ -31,7 +31,8 @@ const PATIENCE: Duration = Duration::from_millis(60);
 #[derive(Debug)]
 pub(super) struct Shared {
     pub(super) catalog: Arc<RwLock<Catalog>>,
-    pub(super) figures: CachePadded<LiveFigures>,
+    /// One for each thread: what all write to would have to be passed around for each directory.
+    pub(super) figures: Box<[CachePadded<LiveFigures>]>,
     pub(super) stop: CachePadded<AtomicBool>,
     /// Reading waits for a device: the order of inodes is worth its price.
     pub(super) waits: AtomicBool,
@@ -50,13 +51,18 @@ pub(super) struct Shared {
     mount_points: Vec<PathBuf>,
 }
 
-/// What is shown of a scan while it runs.
+/// What is shown of one thread's part of a scan while it runs. Only that thread writes it.
 #[derive(Debug, Default)]
 pub(super) struct LiveFigures {
     pub(super) entries: AtomicU64,
     pub(super) bytes: AtomicU64,
     pub(super) unreadable: AtomicU64,
     pub(super) current: AtomicU32,
+}
+
+/// Adds to a figure that no other thread writes, which needs no bus lock.
+pub(super) fn add_to(figure: &AtomicU64, more: u64) {
+    figure.store(figure.load(Relaxed) + more, Relaxed);
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -67,7 +73,7 @@ struct MountTraits {
 }
 
 impl Shared {
-    pub(super) fn new(catalog: Catalog, options: &Options) -> Self {
+    pub(super) fn new(catalog: Catalog, options: &Options, threads: Threads) -> Self {
         let descriptors = kernel::raise_descriptor_limit() as usize;
         let table = kernel::mounts().unwrap_or_default();
         let traits = |mount: &kernel::Mount| {
@@ -76,7 +82,7 @@ impl Shared {
         };
         Self {
             catalog: Arc::new(RwLock::new(catalog)),
-            figures: CachePadded::default(),
+            figures: (0..threads.most).map(|_| CachePadded::default()).collect(),
             stop: CachePadded::default(),
             waits: AtomicBool::new(false),
             cross_volumes: options.cross_volumes,
@@ -207,8 +213,8 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
     shared.pending.store(roots.len(), Relaxed);
     shared.coordinator.get_or_init(std::thread::current);
     for (i, (entry, stat)) in roots.iter().enumerate() {
-        shared.figures.entries.fetch_add(1, Relaxed);
-        shared.figures.bytes.fetch_add(stat.allocated().get(), Relaxed);
+        add_to(&shared.figures[0].entries, 1);
+        add_to(&shared.figures[0].bytes, stat.allocated().get());
         let path = shared.catalog.read().unwrap_or_else(PoisonError::into_inner).path(*entry);
         workers[i % threads.first].push(Task {
             entry: *entry,
@@ -236,20 +242,22 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
     add(threads.first);
     let mut running = threads.first;
     let mut before = (Instant::now(), kernel::processor_time());
+    let mut waited = false;
     while shared.goes_on() && shared.alive.load(Acquire) > 0 {
         // woken early by the end
         std::thread::park_timeout(Duration::from_millis(20));
         let now = (Instant::now(), kernel::processor_time());
         let computing = (now.1 - before.1).as_secs_f64() / (now.0 - before.0).as_secs_f64();
         let waiting = computing < 0.6 * threads.first as f64;
-        if waiting && shared.pending.load(Relaxed) > running {
+        // twice: once it may just have been another program's turn
+        if waiting && waited && shared.pending.load(Relaxed) > running {
             shared.waits.store(true, Relaxed);
             if running < threads.most {
                 add(running);
                 running *= 2;
             }
         }
-        before = now;
+        (before, waited) = (now, waiting);
     }
     let since = Instant::now();
     while shared.alive.load(Acquire) > 0

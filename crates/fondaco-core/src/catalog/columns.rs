@@ -262,7 +262,7 @@ impl Catalog {
     fn put_top(&mut self) {
         let mut batch = Batch::new(self.now);
         batch.push_unread(b"");
-        self.top = self.push_all(NONE, &batch).ok();
+        self.top = self.push_top(&batch).ok();
         if let Some(top) = self.top {
             self.set_reading(top, Reading::Done);
             let number = self.row_number(top);

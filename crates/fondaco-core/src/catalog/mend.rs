@@ -94,7 +94,7 @@ impl Catalog {
             open.push((source, id, EntryId(0)));
             new.roots.push(super::Root { path: root.path.clone(), entry: EntryId(0) });
             if self.top.is_none() {
-                let entry = new.push_all(super::NONE, &batch)?;
+                let entry = new.push_top(&batch)?;
                 (new.roots[0].entry, open[0].2) = (entry, entry);
             }
         }
@@ -196,8 +196,8 @@ impl Catalog {
         let several = (stat.kind != Kind::Directory && stat.links > 1).then_some(stat.links);
         let mut batch = Batch::new(now);
         batch.add(b"", &stat.into(), stat.dev, several, Reading::NotYet);
-        let entry = new.push_all(super::NONE, &batch).unwrap_or(EntryId(0));
-        new.add_links(entry, &batch, &mut Default::default());
+        let entry = new.push_top(&batch).unwrap_or(EntryId(0));
+        new.add_links(entry, &batch, 0..batch.links.len() as u32, &mut Default::default());
         new.roots.push(super::Root { path, entry });
         new.finish(true);
         new

@@ -8,6 +8,7 @@
 //! **Links.** An inode with several names counts once in every directory that holds any of them,
 //! and is *exclusive* only where all of its names lie (`totals`).
 
+mod append;
 mod batch;
 mod closer;
 mod columns;
@@ -27,7 +28,8 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-pub use batch::{Batch, Full};
+pub use append::Full;
+pub use batch::Batch;
 pub use closer::Closer;
 pub use columns::{Circumstances, Columns, LinkedTable, Malformed, RowOrder};
 pub use excluded::ExcludedSums;
@@ -151,7 +153,7 @@ pub struct Catalog {
     scale: AgeScale,
     parent: Vec<u32>,
     name_at: Vec<u32>,
-    /// Blocks of 512 bytes, or [`batch::HUGE`]; of a directory, its place in `directories`.
+    /// Blocks of 512 bytes, or [`append::HUGE`]; of a directory, its place in `directories`.
     blocks: Vec<u32>,
     huge: FxHashMap<u32, u64>,
     size: Vec<u64>,
@@ -167,6 +169,7 @@ pub struct Catalog {
     devices: Vec<u64>,
     owners: Vec<(u32, u32)>,
     owner_numbers: FxHashMap<(u32, u32), u32>,
+    recent_owner: u32,
     linked: FxHashMap<(u64, u64), LinkedInode>,
     roots: Vec<Root>,
     /// What stands above several roots: a directory that is nowhere, and holds just them.
@@ -203,6 +206,7 @@ impl Catalog {
             devices: Vec::new(),
             owners: Vec::new(),
             owner_numbers: FxHashMap::default(),
+            recent_owner: 0,
             linked: FxHashMap::default(),
             roots: Vec::new(),
             top: None,
@@ -573,7 +577,7 @@ impl Catalog {
         match self.row(id) {
             Some(row) => row.own_blocks,
             None => match self.blocks[id.0 as usize] {
-                batch::HUGE => self.huge.get(&id.0).copied().unwrap_or(u64::from(batch::HUGE)),
+                append::HUGE => self.huge.get(&id.0).copied().unwrap_or(u64::from(append::HUGE)),
                 blocks => u64::from(blocks),
             },
         }

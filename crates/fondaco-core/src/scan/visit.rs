@@ -16,10 +16,14 @@ use std::sync::{Arc, PoisonError};
 use crossbeam_deque::Worker;
 
 use super::held::{Held, Holdings};
-use super::walk::{Beyond, LiveFigures, Shared, Task, add_to};
+use super::walk::{Beyond, CountDown, LiveFigures, Shared, Task, add_to};
 use crate::catalog::{Batch, EntryId, Reading, Unreadable};
 use crate::kernel::{self, DirReader, Kind, Listed, Op, ReadOrder, Stat};
 use crate::units::Time;
+
+/// What was read in directories without directories is kept back until it is so many entries, and handed over
+/// together: neighbours share most of what that costs. It takes about a millisecond to read them.
+const KEPT_BACK: usize = 128;
 
 /// One thread of a walk, with what it uses again from directory to directory.
 pub(super) struct Thread<'a> {
@@ -28,7 +32,10 @@ pub(super) struct Thread<'a> {
     pub(super) holdings: Arc<Holdings>,
     pub(super) own: Worker<Task>,
     reader: DirReader,
+    /// Of the directory at hand, and of some that are kept back.
     listed: Batch,
+    /// Those that are kept back: they still count as pending.
+    kept: CountDown<'a>,
     excluded: Batch,
     below: Vec<Below>,
 }
@@ -85,11 +92,12 @@ impl<'a> Thread<'a> {
         now: Time,
     ) -> Self {
         let (listed, excluded) = (Batch::new(now), Batch::new(now));
-        let reader = DirReader::default();
-        Self { shared, number, holdings, own, reader, listed, excluded, below: Vec::new() }
+        let (reader, kept) = (DirReader::default(), CountDown::none(shared));
+        Self { shared, number, holdings, own, reader, listed, kept, excluded, below: Vec::new() }
     }
 
-    pub(super) fn visit(&mut self, task: Task) {
+    /// `done` says, when it is dropped, that the task is.
+    pub(super) fn visit(&mut self, task: Task, done: CountDown<'a>) {
         if task.excluded.is_none() {
             self.figures().current.store(task.entry.0, Relaxed);
         }
@@ -116,10 +124,19 @@ impl<'a> Thread<'a> {
         let (troubles, read) = self.read(&fd, &at);
         let bytes = own.map_or(0, |stat: Stat| stat.allocated().get());
         add_to(&self.figures().bytes, bytes);
-        let (mount, dev) = (at.mount, at.dev);
-        let parent = self.hand_over(&task, own.as_ref(), (mount, dev), fd);
-        if let Some(parent) = parent {
-            Held::release(parent, self.number);
+        let leads_on = !self.below.is_empty() || !self.excluded.is_empty();
+        let plain = task.excluded.is_none() && !at.careful && read.is_ok() && troubles.is_empty();
+        if plain && !leads_on && !self.shared.waits.load(Relaxed) {
+            self.listed.end_directory(task.entry, own.as_ref());
+            self.kept.join(done);
+            if self.listed.len() >= KEPT_BACK {
+                self.hand_over_whole();
+            }
+        } else {
+            let (mount, dev) = (at.mount, at.dev);
+            if let Some(parent) = self.hand_over(&task, own.as_ref(), (mount, dev), fd) {
+                Held::release(parent, self.number);
+            }
         }
         if let Err(error) = read {
             self.failed(&task, None, Op::ReadDirectory, error);
@@ -146,7 +163,6 @@ impl<'a> Thread<'a> {
     /// Reads all names and examines what must be; stops early if the scan is to stop. Returns the
     /// entries that could not be examined, and how the reading ended.
     fn read(&mut self, fd: &OwnedFd, at: &At<'_>) -> (Vec<(CString, io::Error)>, io::Result<()>) {
-        self.listed.clear();
         self.excluded.clear();
         self.below.clear();
         let (shared, figures) = (self.shared, self.figures());
@@ -188,6 +204,24 @@ impl<'a> Thread<'a> {
         (troubles, read)
     }
 
+    /// Gives the catalog all directories that are whole. Returns the entry of the first row; nothing if there was
+    /// none, the scan has ended or the catalog is full.
+    pub(super) fn hand_over_whole(&mut self) -> Option<EntryId> {
+        if self.listed.is_whole() {
+            let taken = self.shared.write().map(|mut catalog| catalog.append_whole(&self.listed));
+            if let Some(Err(full)) = taken {
+                for directory in self.listed.directories() {
+                    let path = self.path_of(directory).unwrap_or_default();
+                    self.note(Some(directory), path, Op::ReadDirectory, io::Error::other(full));
+                }
+            }
+            self.listed.clear();
+            self.kept.count_down();
+            return taken.and_then(Result::ok);
+        }
+        None
+    }
+
     /// Gives the catalog what was read and puts the directories in it on the own stack. Returns the
     /// own hold on the directory, if it is kept open for them.
     fn hand_over(
@@ -197,25 +231,19 @@ impl<'a> Thread<'a> {
         (mount, dev): (u64, u64),
         fd: OwnedFd,
     ) -> Option<Arc<Held>> {
-        let first = {
-            let mut catalog = self.shared.write()?;
-            let mut first = EntryId(0);
-            if task.excluded.is_some() {
-                catalog.note_excluded(task.entry, own, &self.excluded);
-            } else {
-                match catalog.append(task.entry, own, &self.listed) {
-                    Ok(id) => first = id,
-                    Err(full) => {
-                        drop(catalog);
-                        self.failed(task, None, Op::ReadDirectory, io::Error::other(full));
-                        return None;
-                    }
-                }
-                if !self.excluded.is_empty() {
-                    catalog.note_excluded(task.entry, None, &self.excluded);
-                }
+        let first = match task.excluded {
+            Some(_) => {
+                self.shared.write()?.note_excluded(task.entry, own, &self.excluded);
+                EntryId(0)
             }
-            first
+            None => {
+                self.listed.end_directory(task.entry, own);
+                let first = self.hand_over_whole()?;
+                if !self.excluded.is_empty() {
+                    self.shared.write()?.note_excluded(task.entry, None, &self.excluded);
+                }
+                first
+            }
         };
         if self.below.is_empty() {
             return None;
@@ -308,12 +336,7 @@ impl<'a> Thread<'a> {
 
     /// The path for a message; nothing if the scan has ended and its catalog may be elsewhere.
     fn path(&self, task: &Task, name: Option<&CStr>) -> PathBuf {
-        let catalog = self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner);
-        if catalog.is_finished() {
-            return PathBuf::new();
-        }
-        let mut path = catalog.path(task.entry);
-        drop(catalog);
+        let Some(mut path) = self.path_of(task.entry) else { return PathBuf::new() };
         let (mut names, mut beyond) = (Vec::new(), task.excluded.as_ref());
         while let Some(at) = beyond {
             names.push(at.name.as_c_str());
@@ -323,12 +346,22 @@ impl<'a> Thread<'a> {
         path
     }
 
+    fn path_of(&self, entry: EntryId) -> Option<PathBuf> {
+        let catalog = self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner);
+        (!catalog.is_finished()).then(|| catalog.path(entry))
+    }
+
     fn failed(&self, task: &Task, name: Option<&CStr>, op: Op, error: io::Error) {
-        let path = self.path(task, name);
+        let itself = name.is_none() && task.excluded.is_none();
+        self.note(itself.then_some(task.entry), self.path(task, name), op, error);
+    }
+
+    /// Keeps what could not be done; `directory` is one that could not be read, or not wholly.
+    fn note(&self, directory: Option<EntryId>, path: PathBuf, op: Op, error: io::Error) {
         let Some(mut catalog) = self.shared.write() else { return };
         add_to(&self.figures().unreadable, 1);
-        if name.is_none() && task.excluded.is_none() {
-            catalog.set_reading(task.entry, Reading::Failed);
+        if let Some(directory) = directory {
+            catalog.set_reading(directory, Reading::Failed);
         }
         let errno = error.raw_os_error().unwrap_or(0);
         let words = if errno == rustix::io::Errno::NOENT.raw_os_error() {

@@ -290,12 +290,15 @@ fn one_thread(
         let mut thread = Thread::new(shared, number, holdings, own, now);
         let mut idle = 0u32;
         while shared.goes_on() {
-            match thread.own.pop().or_else(|| steal(stealers, number)) {
+            let task = thread.own.pop().or_else(|| {
+                thread.hand_over_whole();
+                steal(stealers, number)
+            });
+            match task {
                 Some(task) => {
                     idle = 0;
                     // counted down also when a panic unwinds, or the other threads wait for ever
-                    let _done = CountDown(shared);
-                    thread.visit(task);
+                    thread.visit(task, CountDown::one(shared));
                 }
                 None => {
                     thread.holdings.empty_bin(number);
@@ -308,6 +311,7 @@ fn one_thread(
                 }
             }
         }
+        thread.hand_over_whole();
     };
     if let Err(panic) = std::panic::catch_unwind(AssertUnwindSafe(work)) {
         shared.stop.store(true, Relaxed);
@@ -323,13 +327,36 @@ fn wake_coordinator(shared: &Shared) {
     }
 }
 
-struct CountDown<'a>(&'a Shared);
+/// Directories that are pending until this is dropped.
+pub(super) struct CountDown<'a> {
+    shared: &'a Shared,
+    count: usize,
+}
+
+impl<'a> CountDown<'a> {
+    pub(super) fn none(shared: &'a Shared) -> Self {
+        Self { shared, count: 0 }
+    }
+
+    fn one(shared: &'a Shared) -> Self {
+        Self { shared, count: 1 }
+    }
+
+    pub(super) fn join(&mut self, mut other: Self) {
+        self.count += std::mem::take(&mut other.count);
+    }
+
+    pub(super) fn count_down(&mut self) {
+        let count = std::mem::take(&mut self.count);
+        if count > 0 && self.shared.pending.fetch_sub(count, AcqRel) == count {
+            wake_coordinator(self.shared);
+        }
+    }
+}
 
 impl Drop for CountDown<'_> {
     fn drop(&mut self) {
-        if self.0.pending.fetch_sub(1, AcqRel) == 1 {
-            wake_coordinator(self.0);
-        }
+        self.count_down();
     }
 }
 

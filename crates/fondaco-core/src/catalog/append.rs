@@ -298,3 +298,108 @@ pub(super) const HUGE: u32 = u32::MAX;
 fn narrow(blocks: u64) -> u32 {
     u32::try_from(blocks).unwrap_or(HUGE)
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::kernel::{self, Kind};
+    use crate::units::Time;
+
+    const NOW: Time = Time::at(2_000_000_000);
+
+    /// A file of so many blocks, written at some time, that has one of few inodes if it has several names.
+    fn file((blocks, mtime, owner, inode): (u64, u32, u32, Option<u64>), any: &Stat) -> Stat {
+        Stat {
+            kind: Kind::File,
+            mode: u32::from(Kind::File.mode_bits()),
+            ino: inode.unwrap_or(1_000_000 + blocks),
+            links: if inode.is_some() { 3 } else { 1 },
+            uid: owner,
+            size: blocks * 500,
+            blocks,
+            mtime: Time::at(i64::from(mtime)),
+            ..*any
+        }
+    }
+
+    fn of_one_root(any: &Stat) -> (Catalog, EntryId) {
+        let mut catalog = Catalog::new(NOW);
+        let roots = catalog.add_roots(&[("/seamark".into(), *any)]).unwrap();
+        (catalog, roots[0])
+    }
+
+    proptest! {
+        /// In pieces of some directories or one after the other: the catalogs are the same.
+        #[test]
+        fn directories_taken_together_are_what_they_are_one_by_one(
+            directories in proptest::collection::vec(
+                proptest::collection::vec(
+                    (0u64..5_000_000_000, 0u32..2_000_000_000, 0u32..3, proptest::option::of(0u64..4)),
+                    0..6,
+                ),
+                1..12,
+            ),
+            pieces in proptest::collection::vec(1usize..5, 12),
+        ) {
+            let any = kernel::stat_path(std::path::Path::new("/")).unwrap();
+            let (mut single, root) = of_one_root(&any);
+            let (mut together, _) = of_one_root(&any);
+            let mut batch = Batch::new(NOW);
+            // every second directory lies in a directory of its own
+            for number in 0..directories.len() {
+                batch.push_unread(format!("buoy-{number}").as_bytes());
+            }
+            let first = single.append(root, None, &batch).unwrap();
+            together.append(root, None, &batch).unwrap();
+            let mut homes = Vec::new();
+            for number in 0..directories.len() as u32 {
+                let mut home = EntryId(first.0 + number);
+                if number % 2 == 1 {
+                    batch.clear();
+                    batch.push_unread(b"tides");
+                    let inner = single.append(home, Some(&any), &batch).unwrap();
+                    prop_assert_eq!(together.append(home, Some(&any), &batch).unwrap(), inner);
+                    home = inner;
+                }
+                homes.push(home);
+            }
+            let mut pieces = pieces.into_iter();
+            let (mut several, mut left) = (Batch::new(NOW), pieces.next().unwrap_or(1));
+            for (home, files) in homes.iter().zip(&directories) {
+                batch.clear();
+                for (place, facts) in files.iter().enumerate() {
+                    let (name, stat) = (format!("log-{place}.csv"), file(*facts, &any));
+                    batch.push(name.as_bytes(), &stat);
+                    several.push(name.as_bytes(), &stat);
+                }
+                single.append(*home, Some(&any), &batch).unwrap();
+                several.end_directory(*home, Some(&any));
+                left -= 1;
+                if left == 0 {
+                    together.append_whole(&several).unwrap();
+                    several.clear();
+                    left = pieces.next().unwrap_or(1);
+                }
+            }
+            together.append_whole(&several).unwrap();
+            single.finish(true);
+            together.finish(true);
+            prop_assert_eq!(&single.parent, &together.parent);
+            prop_assert_eq!(&single.names, &together.names);
+            prop_assert_eq!(&single.owner, &together.owner);
+            prop_assert_eq!(&single.owners, &together.owners);
+            prop_assert_eq!(&single.blocks, &together.blocks);
+            prop_assert_eq!(single.allocated(root), together.allocated(root));
+            for (one, other) in single.directories.iter().zip(&together.directories) {
+                // of single precision: the order in which it is summed counts
+                let near = |(a, b): (&f32, &f32)| (a - b).abs() <= a.abs() * 1e-5;
+                prop_assert!(one.profile.iter().zip(&other.profile).all(near), "{one:?} {other:?}");
+                let exact = |row: &Directory| format!("{:?}", Directory { profile: [0.0; 8], ..row.clone() });
+                prop_assert_eq!(exact(one), exact(other));
+            }
+            prop_assert_eq!(single.directories.len(), together.directories.len());
+        }
+    }
+}

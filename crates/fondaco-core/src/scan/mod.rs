@@ -8,6 +8,7 @@
 
 mod closer;
 mod filter;
+mod hand_over;
 mod held;
 mod reconcile;
 mod visit;

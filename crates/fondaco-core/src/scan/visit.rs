@@ -15,41 +15,28 @@ use std::sync::{Arc, PoisonError};
 
 use crossbeam_deque::Worker;
 
+use super::hand_over::{Below, KEPT_BACK, LeadingOn};
 use super::held::{Held, Holdings};
-use super::walk::{Beyond, CountDown, LiveFigures, Shared, Task, add_to};
+use super::walk::{CountDown, LiveFigures, Shared, Task, add_to};
 use crate::catalog::{Batch, EntryId, Reading, Unreadable};
 use crate::kernel::{self, DirReader, Kind, Listed, Op, ReadOrder, Stat};
 use crate::units::Time;
 
-/// What was read in directories without directories is kept back until it is so many entries, and handed over
-/// together: neighbours share most of what that costs. It takes about a millisecond to read them.
-const KEPT_BACK: usize = 128;
-
 /// One thread of a walk, with what it uses again from directory to directory.
 pub(super) struct Thread<'a> {
-    shared: &'a Shared,
-    number: usize,
+    pub(super) shared: &'a Shared,
+    pub(super) number: usize,
     pub(super) holdings: Arc<Holdings>,
     pub(super) own: Worker<Task>,
     reader: DirReader,
     /// Of the directory at hand, and of some that are kept back.
-    listed: Batch,
+    pub(super) listed: Batch,
     /// Those that are kept back: they still count as pending.
-    kept: CountDown<'a>,
+    pub(super) kept: CountDown<'a>,
     excluded: Batch,
-    below: Vec<Below>,
-}
-
-/// A directory that is to be gone into.
-struct Below {
-    /// Its place in the batch of what is listed.
-    place: u32,
-    name: CString,
-    inode: u64,
-    mount: u64,
-    dev: u64,
-    examined: bool,
-    excluded: bool,
+    /// Directories to go into, of all that are kept back.
+    pub(super) below: Vec<Below>,
+    pub(super) leading_on: Vec<LeadingOn>,
 }
 
 /// The directory at hand.
@@ -93,7 +80,18 @@ impl<'a> Thread<'a> {
     ) -> Self {
         let (listed, excluded) = (Batch::new(now), Batch::new(now));
         let (reader, kept) = (DirReader::default(), CountDown::none(shared));
-        Self { shared, number, holdings, own, reader, listed, kept, excluded, below: Vec::new() }
+        Self {
+            shared,
+            number,
+            holdings,
+            own,
+            reader,
+            listed,
+            kept,
+            excluded,
+            below: Vec::new(),
+            leading_on: Vec::new(),
+        }
     }
 
     /// `done` says, when it is dropped, that the task is.
@@ -121,22 +119,24 @@ impl<'a> Thread<'a> {
             }
         }
         at.careful = self.shared.must_be_careful(task.path.as_deref(), at.mount);
+        let from = self.below.len();
         let (troubles, read) = self.read(&fd, &at);
         let bytes = own.map_or(0, |stat: Stat| stat.allocated().get());
         add_to(&self.figures().bytes, bytes);
-        let leads_on = !self.below.is_empty() || !self.excluded.is_empty();
+        let (mount, dev) = (at.mount, at.dev);
         let plain = task.excluded.is_none() && !at.careful && read.is_ok() && troubles.is_empty();
-        if plain && !leads_on && !self.shared.waits.load(Relaxed) {
-            self.listed.end_directory(task.entry, own.as_ref());
-            self.kept.join(done);
-            if self.listed.len() >= KEPT_BACK {
-                self.hand_over_whole();
-            }
-        } else {
-            let (mount, dev) = (at.mount, at.dev);
-            if let Some(parent) = self.hand_over(&task, own.as_ref(), (mount, dev), fd) {
-                Held::release(parent, self.number);
-            }
+        self.keep(&task, own.as_ref());
+        if self.below.len() > from {
+            let hold = self.holdings.hold(self.number, fd);
+            self.leading_on.push(LeadingOn::new(&task, hold, (mount, dev), from..self.below.len()));
+        }
+        // of what failed more is to be said, and until then the scan must not end
+        let mut done = Some(done);
+        if plain {
+            self.kept.join(done.take());
+        }
+        if !plain || self.listed.len() >= KEPT_BACK || self.shared.waits.load(Relaxed) {
+            self.hand_over();
         }
         if let Err(error) = read {
             self.failed(&task, None, Op::ReadDirectory, error);
@@ -146,6 +146,20 @@ impl<'a> Thread<'a> {
         }
         if let Some(parent) = task.parent {
             Held::release(parent, self.number);
+        }
+        drop(done);
+    }
+
+    /// Ends what was listed; what was kept out is counted at once.
+    fn keep(&mut self, task: &Task, own: Option<&Stat>) {
+        let listed = task.excluded.is_none();
+        if listed {
+            self.listed.end_directory(task.entry, own);
+        }
+        if (!listed || !self.excluded.is_empty())
+            && let Some(mut catalog) = self.shared.write()
+        {
+            catalog.note_excluded(task.entry, own.filter(|_| !listed), &self.excluded);
         }
     }
 
@@ -164,7 +178,6 @@ impl<'a> Thread<'a> {
     /// entries that could not be examined, and how the reading ended.
     fn read(&mut self, fd: &OwnedFd, at: &At<'_>) -> (Vec<(CString, io::Error)>, io::Result<()>) {
         self.excluded.clear();
-        self.below.clear();
         let (shared, figures) = (self.shared, self.figures());
         let order =
             if shared.waits.load(Relaxed) { ReadOrder::Inode } else { ReadOrder::Directory };
@@ -202,77 +215,6 @@ impl<'a> Thread<'a> {
         add_to(&figures.entries, count);
         add_to(&figures.bytes, bytes);
         (troubles, read)
-    }
-
-    /// Gives the catalog all directories that are whole. Returns the entry of the first row; nothing if there was
-    /// none, the scan has ended or the catalog is full.
-    pub(super) fn hand_over_whole(&mut self) -> Option<EntryId> {
-        if self.listed.is_whole() {
-            let taken = self.shared.write().map(|mut catalog| catalog.append_whole(&self.listed));
-            if let Some(Err(full)) = taken {
-                for directory in self.listed.directories() {
-                    let path = self.path_of(directory).unwrap_or_default();
-                    self.note(Some(directory), path, Op::ReadDirectory, io::Error::other(full));
-                }
-            }
-            self.listed.clear();
-            self.kept.count_down();
-            return taken.and_then(Result::ok);
-        }
-        None
-    }
-
-    /// Gives the catalog what was read and puts the directories in it on the own stack. Returns the
-    /// own hold on the directory, if it is kept open for them.
-    fn hand_over(
-        &mut self,
-        task: &Task,
-        own: Option<&Stat>,
-        (mount, dev): (u64, u64),
-        fd: OwnedFd,
-    ) -> Option<Arc<Held>> {
-        let first = match task.excluded {
-            Some(_) => {
-                self.shared.write()?.note_excluded(task.entry, own, &self.excluded);
-                EntryId(0)
-            }
-            None => {
-                self.listed.end_directory(task.entry, own);
-                let first = self.hand_over_whole()?;
-                if !self.excluded.is_empty() {
-                    self.shared.write()?.note_excluded(task.entry, None, &self.excluded);
-                }
-                first
-            }
-        };
-        if self.below.is_empty() {
-            return None;
-        }
-        self.shared.more_pending(self.below.len());
-        let parent = self.holdings.hold(self.number, fd);
-        // the last pushed is taken first: keep the directory's own order
-        for below in self.below.drain(..).rev() {
-            let path = task.path.as_ref().and_then(|path| {
-                let path = path.join(OsStr::from_bytes(below.name.to_bytes()));
-                self.shared.wants_path(&path).then_some(path)
-            });
-            let beyond =
-                || Arc::new(Beyond { above: task.excluded.clone(), name: below.name.clone() });
-            let excluded = below.excluded.then(beyond);
-            self.own.push(Task {
-                entry: if excluded.is_some() { task.entry } else { EntryId(first.0 + below.place) },
-                excluded,
-                name: below.name,
-                inode: below.inode,
-                parent: parent.clone(),
-                mount: if below.examined { below.mount } else { mount },
-                dev: if below.examined { below.dev } else { dev },
-                examined: below.examined,
-                path,
-                root_length: task.root_length,
-            });
-        }
-        parent
     }
 
     /// Opens a directory from its root, name by name: for roots, and when descriptors ran short.
@@ -346,7 +288,7 @@ impl<'a> Thread<'a> {
         path
     }
 
-    fn path_of(&self, entry: EntryId) -> Option<PathBuf> {
+    pub(super) fn path_of(&self, entry: EntryId) -> Option<PathBuf> {
         let catalog = self.shared.catalog.read().unwrap_or_else(PoisonError::into_inner);
         (!catalog.is_finished()).then(|| catalog.path(entry))
     }
@@ -357,7 +299,7 @@ impl<'a> Thread<'a> {
     }
 
     /// Keeps what could not be done; `directory` is one that could not be read, or not wholly.
-    fn note(&self, directory: Option<EntryId>, path: PathBuf, op: Op, error: io::Error) {
+    pub(super) fn note(&self, directory: Option<EntryId>, path: PathBuf, op: Op, error: io::Error) {
         let Some(mut catalog) = self.shared.write() else { return };
         add_to(&self.figures().unreadable, 1);
         if let Some(directory) = directory {

@@ -291,8 +291,8 @@ fn one_thread(
         let mut idle = 0u32;
         while shared.goes_on() {
             let task = thread.own.pop().or_else(|| {
-                thread.hand_over_whole();
-                steal(stealers, number)
+                thread.hand_over();
+                thread.own.pop().or_else(|| steal(stealers, number))
             });
             match task {
                 Some(task) => {
@@ -311,7 +311,7 @@ fn one_thread(
                 }
             }
         }
-        thread.hand_over_whole();
+        thread.hand_over();
     };
     if let Err(panic) = std::panic::catch_unwind(AssertUnwindSafe(work)) {
         shared.stop.store(true, Relaxed);
@@ -342,8 +342,9 @@ impl<'a> CountDown<'a> {
         Self { shared, count: 1 }
     }
 
-    pub(super) fn join(&mut self, mut other: Self) {
-        self.count += std::mem::take(&mut other.count);
+    /// Counts down later what another would.
+    pub(super) fn join(&mut self, other: Option<Self>) {
+        self.count += other.map_or(0, |mut other| std::mem::take(&mut other.count));
     }
 
     pub(super) fn count_down(&mut self) {

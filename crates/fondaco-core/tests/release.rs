@@ -202,9 +202,10 @@ fn a_mapped_file_is_not_cut_and_one_that_is_written_to_all_the_time_is_not_lost(
     let program = place.root.join("gauge");
     std::fs::copy("/bin/sleep", &program).unwrap();
     processes.0.push(Command::new(&program).arg("600").spawn().unwrap());
-    // one that writes without end
+    // one that writes without end, to a file that is not saved before it has had its turn again
     let busy = place.root.join("busy.log");
-    let file = File::create(&busy).unwrap();
+    std::fs::write(&busy, vec![b'g'; 32 << 20]).unwrap();
+    let file = File::options().append(true).open(&busy).unwrap();
     let child = Command::new("sh")
         .args(["-c", "while :; do echo gauge; done"])
         .stdout(file)

@@ -96,6 +96,18 @@ pub fn processor_time() -> Duration {
     Duration::new(time.tv_sec.max(0) as u64, time.tv_nsec as u32)
 }
 
+/// Time that all threads of this process together have stood in line for a processor
+/// (`/proc/PID/task/TID/schedstat`, sched-stats in the kernel's documentation); nothing where the kernel does not
+/// tell. Of threads that have ended nothing is counted.
+pub fn processor_wait() -> Duration {
+    let tasks = std::fs::read_dir("/proc/self/task").into_iter().flatten().flatten();
+    let nanoseconds = tasks.filter_map(|task| {
+        let text = std::fs::read_to_string(task.path().join("schedstat")).ok()?;
+        text.split_ascii_whitespace().nth(1)?.parse::<u64>().ok()
+    });
+    Duration::from_nanos(nanoseconds.sum())
+}
+
 /// Raises the soft limit of open descriptors to the hard one; returns what it is then.
 pub fn raise_descriptor_limit() -> u64 {
     let Rlimit { current, maximum } = rustix::process::getrlimit(Resource::Nofile);
@@ -104,5 +116,42 @@ pub fn raise_descriptor_limit() -> u64 {
     match rustix::process::setrlimit(Resource::Nofile, raised) {
         Ok(()) => wanted,
         Err(_) => current.unwrap_or(wanted),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+    use std::time::Instant;
+
+    use super::*;
+
+    #[test]
+    fn more_threads_than_processors_stand_in_line_for_them() {
+        if !std::path::Path::new("/proc/self/schedstat").exists() {
+            eprintln!("SKIPPED: this kernel does not tell how long threads stand in line");
+            return;
+        }
+        let threads = 2 * std::thread::available_parallelism().map_or(2, |n| n.get());
+        let (before, begun, stop) = (processor_wait(), Instant::now(), AtomicBool::new(false));
+        let stood = std::thread::scope(|scope| {
+            for _ in 0..threads {
+                scope.spawn(|| {
+                    while !stop.load(Relaxed) {
+                        std::hint::spin_loop();
+                    }
+                });
+            }
+            let stood = loop {
+                let stood = processor_wait().saturating_sub(before);
+                if stood > Duration::from_millis(10) || begun.elapsed() > Duration::from_secs(20) {
+                    break stood;
+                }
+                std::thread::sleep(Duration::from_millis(5));
+            };
+            stop.store(true, Relaxed);
+            stood
+        });
+        assert!(stood > Duration::from_millis(10), "{stood:?}");
     }
 }

@@ -241,23 +241,31 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
     };
     add(threads.first);
     let mut running = threads.first;
+    let enough = 0.6 * threads.first as f64;
     let mut before = (Instant::now(), kernel::processor_time());
-    let mut waited = false;
+    let mut little_before = None;
     while shared.goes_on() && shared.alive.load(Acquire) > 0 {
         // woken early by the end
         std::thread::park_timeout(Duration::from_millis(20));
         let now = (Instant::now(), kernel::processor_time());
-        let computing = (now.1 - before.1).as_secs_f64() / (now.0 - before.0).as_secs_f64();
-        let waiting = computing < 0.6 * threads.first as f64;
-        // twice: once it may just have been another program's turn
-        if waiting && waited && shared.pending.load(Relaxed) > running {
-            shared.waits.store(true, Relaxed);
-            if running < threads.most {
-                add(running);
-                running *= 2;
+        let share = |time: Duration| time.as_secs_f64() / (now.0 - before.0).as_secs_f64();
+        let computed = share(now.1 - before.1);
+        let may_be_more = running < threads.most || !shared.waits.load(Relaxed);
+        if computed < enough && may_be_more && shared.pending.load(Relaxed) > running {
+            // on a machine with much to do, it may be processors that are waited for
+            let stood_in_line = kernel::processor_wait();
+            let waited = |earlier| computed + share(stood_in_line.saturating_sub(earlier)) < enough;
+            if little_before.replace(stood_in_line).is_some_and(waited) {
+                shared.waits.store(true, Relaxed);
+                if running < threads.most {
+                    add(running);
+                    running *= 2;
+                }
             }
+        } else {
+            little_before = None;
         }
-        (before, waited) = (now, waiting);
+        before = now;
     }
     let since = Instant::now();
     while shared.alive.load(Acquire) > 0

@@ -662,7 +662,7 @@ fn a_click_on_the_map_selects_what_lies_there_and_two_go_in() {
 }
 
 #[test]
-fn while_a_scan_runs_questions_leave_it_forty_times_as_long_as_they_take() {
+fn while_a_scan_runs_questions_leave_it_sixty_times_as_long_as_they_take() {
     let mut stage = Stage::new();
     stage.model.scan.running = true;
     let grown = |stage: &mut Stage, elapsed: u64| {
@@ -685,9 +685,9 @@ fn while_a_scan_runs_questions_leave_it_forty_times_as_long_as_they_take() {
     let (number, took) = (asked[3], Duration::from_millis(25));
     stage.send(Message::Answered { scan: 0, number, answer, took });
     assert!(stage.model.looking.breakdown.largest.is_some());
-    assert_eq!(grown(&mut stage, 2000).len(), 0);
-    assert_eq!(grown(&mut stage, 2100).len(), 1, "40 × 25 ms later");
-    assert_eq!(grown(&mut stage, 2200).len(), 0, "not twice");
+    assert_eq!(grown(&mut stage, 2500).len(), 0);
+    assert_eq!(grown(&mut stage, 2600).len(), 1, "60 × 25 ms later");
+    assert_eq!(grown(&mut stage, 2700).len(), 0, "not twice");
 }
 
 #[test]

@@ -15,8 +15,8 @@ use crate::app::message::Job;
 use crate::app::model::{Model, Station};
 
 /// While a question is answered a scan stands still. It goes on so many times as long before the next is asked,
-/// which costs it a fortieth of its time.
-const REST: u32 = 40;
+/// which costs it a sixtieth of its time; progress and frames cost another.
+const REST: u32 = 60;
 
 /// A question to the scan at hand, if there is one.
 pub(super) fn ask(model: &mut Model, about: About) -> Option<Job> {

@@ -1,6 +1,5 @@
 //! What is shown of a scan: a lens, a closer look, and tables of it.
 
-use std::mem::ManuallyDrop;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 
@@ -35,8 +34,7 @@ impl Closer {
 
 /// A catalog with what a lens chooses of it.
 pub(super) struct Looked {
-    /// Never freed piece by piece: the kernel takes everything back at once when the program ends.
-    pub(super) catalog: ManuallyDrop<Catalog>,
+    pub(super) catalog: Catalog,
     pub(super) accounts: Box<dyn Accounts>,
     /// Of the lens, if there is one.
     pub(super) selection: Option<Selection>,
@@ -67,8 +65,7 @@ impl Looked {
             catalog = look_closer_at(catalog, closer == Closer::Into)?;
         }
         let selection = lens.map(|lens| lens.select(&catalog, &*accounts));
-        let (catalog, lens) = (ManuallyDrop::new(catalog), look.lens.clone());
-        Ok(Self { catalog, accounts, selection, lens })
+        Ok(Self { catalog, accounts, selection, lens: look.lens.clone() })
     }
 
     pub(super) fn seen(&self) -> Seen<'_> {

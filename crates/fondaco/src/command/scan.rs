@@ -1,6 +1,5 @@
 //! `fondaco scan`
 
-use std::mem::ManuallyDrop;
 use std::path::PathBuf;
 
 use anyhow::Result;
@@ -17,8 +16,6 @@ use crate::output::{self, Lean, Table, path_value, put_path, say};
 
 pub(super) fn run(arguments: &cli::Scan, state: Option<PathBuf>) -> Result<Outcome> {
     let Obtained { catalog, seconds } = obtain(&arguments.paths, &arguments.walk, state.clone())?;
-    // not freed piece by piece: the kernel takes everything back at once when the program ends
-    let catalog = ManuallyDrop::new(catalog);
     let saved = match arguments.save {
         true => Some(saved::save(&open_state(state)?, &catalog, false)?),
         false => None,

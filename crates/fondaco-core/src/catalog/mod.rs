@@ -1,6 +1,6 @@
 //! The result of a scan: every entry once, in arrays, with totals for every directory.
 //!
-//! Takes batches from the walk ([`Batch`], one per directory), gives totals, paths and rankings.
+//! Takes batches from the walk ([`Batch`], of one directory or some), gives totals, paths and rankings.
 //! Entries are numbered in the order they came; a directory's children are contiguous and come
 //! after the directory itself, so that totals are made bottom up by going backwards once.
 //! It knows only what the scan saw and never asks the system.

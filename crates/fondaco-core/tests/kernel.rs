@@ -275,7 +275,7 @@ fn a_directory_is_read_whole_and_lists_another_inode_where_something_is_mounted(
         mount(&["--bind".as_ref(), at("data").as_ref(), at("bind").as_ref()]);
         mount(&["-t".as_ref(), "tmpfs".as_ref(), "none".as_ref(), at("over").as_ref()]);
         let root = open_root(&volume.path()).unwrap();
-        let dev = kernel::stat_plain_open(&root, 0).unwrap().dev;
+        let dev = kernel::stat_plain_open(&root).unwrap().dev();
         for order in [ReadOrder::Directory, ReadOrder::Inode] {
             let read = |name: &str| {
                 let (mut listed, path) = (HashMap::new(), at(name));
@@ -292,7 +292,7 @@ fn a_directory_is_read_whole_and_lists_another_inode_where_something_is_mounted(
             let listed = read("");
             let as_listed = |name: &str| {
                 let fd = kernel::open_directory(&root, OsStr::new(name)).unwrap();
-                let seen = kernel::stat_plain_open(&fd, 0).unwrap();
+                let seen = kernel::stat_plain_open(&fd).unwrap().on_mount(0);
                 (seen.ino, seen.dev) == (listed[name], dev)
             };
             let found = ["data", "plain", "many", "bind", "over"].map(as_listed);

@@ -35,6 +35,29 @@ impl Catalog {
         Ok(entries)
     }
 
+    /// Asks for addresses for so many entries, so that what is known need not be moved while more comes; memory is
+    /// only taken up as they come. Refused, it does without.
+    pub fn make_room(&mut self, entries: usize) {
+        // of names, and of how many entries are directories, more often less than more
+        let (names, directories) = (entries.saturating_mul(16), entries / 8);
+        let refused = [
+            self.parent.try_reserve(entries),
+            self.name_at.try_reserve(entries),
+            self.blocks.try_reserve(entries),
+            self.size.try_reserve(entries),
+            self.inode.try_reserve(entries),
+            self.mtime.try_reserve(entries),
+            self.atime.try_reserve(entries),
+            self.ctime.try_reserve(entries),
+            self.owner.try_reserve(entries),
+            self.mode.try_reserve(entries),
+            self.names.try_reserve(names),
+            self.directories.try_reserve(directories),
+        ];
+        // they grow as they must, then
+        let _ = refused;
+    }
+
     /// Begins with a directory that is nowhere and holds the roots that `push` gives; gives the first.
     pub(super) fn begin_top(&mut self, push: impl FnOnce(&mut Batch)) -> Result<EntryId, Full> {
         let mut batch = Batch::new(self.now);
@@ -304,6 +327,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::catalog::{AGE_BOUNDS, AgeScale};
     use crate::kernel::{self, Kind};
     use crate::units::Time;
 
@@ -331,6 +355,24 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn the_class_of_an_age_is_how_many_bounds_it_has_reached(
+            now in -3_000_000_000i64..6_000_000_000,
+            mtime in 0u32..=u32::MAX,
+            near in proptest::option::of((0usize..AGE_BOUNDS.len(), -1i64..=1)),
+        ) {
+            let bound = |at: usize| AGE_BOUNDS[at].secs() as i64;
+            let written = match near {
+                Some((at, beside)) => u32::try_from(now - bound(at) + beside).unwrap_or(mtime),
+                None => mtime,
+            };
+            let age = now - i64::from(written);
+            let reached = (0..AGE_BOUNDS.len()).filter(|at| age >= bound(*at)).count();
+            // a clock that stands before 1970 or after 2106 is not told from those ends
+            prop_assume!((0..=i64::from(u32::MAX)).contains(&(now - bound(AGE_BOUNDS.len() - 1))));
+            prop_assert_eq!(AgeScale::new(Time::at(now)).class(written), reached);
+        }
+
         /// In pieces of some directories or one after the other: the catalogs are the same.
         #[test]
         fn directories_taken_together_are_what_they_are_one_by_one(

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use super::{AgeProfile, AgeScale, EntryId, Reading};
-use crate::kernel::{Kind, Stat};
+use crate::kernel::{Kind, PlainStat, Stat};
 use crate::units::{Bytes, Time};
 
 /// The entries of one directory, or of several after each other. Kept and used again.
@@ -17,8 +17,9 @@ pub struct Batch {
     pub(super) links: Vec<Link>,
     /// Directories that are whole; what stands behind them belongs to one more.
     pub(super) whole: Vec<Segment>,
-    /// Of that one.
+    /// Of that one; and of its entries that have one name and are no directories.
     sums: Sums,
+    tally: Tally,
 }
 
 /// One directory's part of a batch.
@@ -115,6 +116,41 @@ impl Sums {
     }
 }
 
+/// Sums over entries that have one name and are no directories, which is what nearly all are: no more is done for
+/// each than must be.
+#[derive(Clone, Copy, Debug, Default)]
+struct Tally {
+    blocks: u64,
+    size: u64,
+    most_blocks: u64,
+    newest: u32,
+    blocks_by_age: AgeProfile,
+}
+
+impl Tally {
+    #[inline(always)]
+    fn count(&mut self, scale: &AgeScale, facts: &Facts) {
+        self.blocks = self.blocks.saturating_add(facts.blocks);
+        self.size = self.size.saturating_add(facts.size);
+        self.most_blocks = self.most_blocks.max(facts.blocks);
+        self.newest = self.newest.max(facts.mtime);
+        self.blocks_by_age[scale.class(facts.mtime)] += facts.blocks as f32;
+    }
+
+    fn sums(&self) -> Sums {
+        let bytes = |blocks: u64| blocks.saturating_mul(512);
+        Sums {
+            entries: 0,
+            allocated: bytes(self.blocks),
+            apparent: self.size,
+            exclusive: bytes(self.blocks),
+            largest: bytes(self.most_blocks),
+            newest: self.newest,
+            profile: self.blocks_by_age.map(|blocks| blocks * 512.0),
+        }
+    }
+}
+
 /// One entry as a catalog keeps it.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Facts {
@@ -145,6 +181,24 @@ impl From<&Stat> for Facts {
     }
 }
 
+impl From<&PlainStat> for Facts {
+    #[inline]
+    fn from(stat: &PlainStat) -> Self {
+        let [atime, mtime, ctime] = stat.seconds().map(clamped);
+        Self {
+            kind: stat.kind(),
+            blocks: stat.blocks(),
+            size: stat.size(),
+            inode: stat.ino(),
+            mtime,
+            atime,
+            ctime,
+            mode: stat.mode() as u16,
+            owner: stat.owner(),
+        }
+    }
+}
+
 impl Batch {
     /// An empty batch for a catalog whose ages are counted from `now`.
     pub fn new(now: Time) -> Self {
@@ -157,6 +211,7 @@ impl Batch {
             links: Vec::new(),
             whole: Vec::new(),
             sums: Sums::default(),
+            tally: Tally::default(),
         }
     }
 
@@ -168,7 +223,7 @@ impl Batch {
         self.directories.clear();
         self.links.clear();
         self.whole.clear();
-        self.sums = Sums::default();
+        self.forget_sums();
     }
 
     /// Entries in it.
@@ -182,10 +237,22 @@ impl Batch {
     }
 
     /// Adds one entry. A name has at most 255 bytes on Linux (`NAME_MAX`).
-    #[inline]
     pub fn push(&mut self, name: &[u8], stat: &Stat) {
         let several = (stat.kind != Kind::Directory && stat.links > 1).then_some(stat.links);
         self.add(name, &stat.into(), stat.dev, several, Reading::NotYet);
+    }
+
+    /// As [`Batch::push`], of one that is no directory: what a scan mostly meets.
+    #[inline]
+    pub fn push_plain(&mut self, name: &[u8], stat: &PlainStat) {
+        debug_assert_ne!(stat.kind(), Kind::Directory);
+        if stat.links() > 1 {
+            return self.add(name, &stat.into(), stat.dev(), Some(stat.links()), Reading::NotYet);
+        }
+        let facts = stat.into();
+        self.sums.entries += 1;
+        self.tally.count(&self.scale, &facts);
+        self.push_row(name, &facts);
     }
 
     /// Adds a directory of which nothing but the name is known: its facts come when it is read.
@@ -220,8 +287,19 @@ impl Batch {
     /// was added without them.
     pub fn end_directory(&mut self, directory: EntryId, own: Option<&Stat>) {
         let segment = self.last_segment(directory, own);
-        self.sums = Sums::default();
+        self.forget_sums();
         self.whole.push(segment);
+    }
+
+    fn forget_sums(&mut self) {
+        self.sums = Sums::default();
+        self.tally = Tally::default();
+    }
+
+    fn all_sums(&self) -> Sums {
+        let mut sums = self.sums;
+        sums.take_in(&self.tally.sums());
+        sums
     }
 
     pub(super) fn last_segment(&self, directory: EntryId, own: Option<&Stat>) -> Segment {
@@ -231,7 +309,7 @@ impl Batch {
             own: own.map(|stat| (stat.into(), stat.dev)),
             rows: self.rows_done()..self.len() as u32,
             links: links_done..self.links.len() as u32,
-            sums: self.sums,
+            sums: self.all_sums(),
         }
     }
 
@@ -242,7 +320,7 @@ impl Batch {
 
     /// Entries, bytes on disk and length, without inodes that have several names.
     pub(super) fn plain_sums(&self) -> (u64, Bytes, Bytes) {
-        let sums = &self.sums;
+        let sums = self.all_sums();
         (u64::from(sums.entries), Bytes::new(sums.allocated), Bytes::new(sums.apparent))
     }
 
@@ -256,7 +334,6 @@ impl Batch {
     }
 
     /// Adds an entry with its facts; `links` if its inode has several names.
-    #[inline]
     pub(super) fn add(
         &mut self,
         name: &[u8],
@@ -281,7 +358,7 @@ impl Batch {
         self.push_row(name, facts);
     }
 
-    #[inline]
+    #[inline(always)]
     fn push_row(&mut self, name: &[u8], facts: &Facts) {
         let name = &name[..name.len().min(255)];
         // neighbours mostly have one owner

@@ -17,12 +17,23 @@ impl Catalog {
         let mut in_order: Vec<_> =
             linked.values().filter_map(|inode| Some((*inode.names.first()?, inode))).collect();
         in_order.sort_unstable_by_key(|(first, _)| *first);
+        // exclusive bytes still to be added to a directory and all above it
+        let mut within = (NONE, 0u64);
         for (number, (first, inode)) in in_order.into_iter().enumerate() {
             let id = first as usize;
             let blocks = self.own_blocks(EntryId(first));
             let (allocated, size) = (blocks.saturating_mul(512), self.size[id]);
             let class = self.scale.class(self.mtime[id]);
             let all_met = inode.names.len() == inode.links as usize;
+            let directory = self.parent[id];
+            if inode.names.iter().all(|name| self.parent[*name as usize] == directory) {
+                // it was summed with its first name wherever the others are
+                if all_met && within.0 != directory {
+                    self.add_exclusive(std::mem::replace(&mut within, (directory, 0)));
+                }
+                within.1 = within.1.saturating_add(if all_met { allocated } else { 0 });
+                continue;
+            }
             for name in &inode.names {
                 let mut at = self.parent[*name as usize];
                 while at != NONE {
@@ -44,9 +55,19 @@ impl Catalog {
                 }
             }
         }
+        self.add_exclusive(within);
         self.linked = linked;
         self.excluded.finish(&self.linked);
         self.complete = complete;
         self.finished = true;
+    }
+
+    fn add_exclusive(&mut self, (mut at, bytes): (u32, u64)) {
+        while at != NONE {
+            let row = self.row_number(EntryId(at));
+            let exclusive = &mut self.directories[row].exclusive;
+            *exclusive = exclusive.saturating_add(bytes);
+            at = self.parent[at as usize];
+        }
     }
 }

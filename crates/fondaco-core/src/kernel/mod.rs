@@ -50,7 +50,7 @@ pub use quota::{Quota, QuotaOf, quotas};
 pub use read_dir::{DirReader, Listed, RawEntry, ReadOrder};
 pub use space_map::{Owner, Piece, space_map};
 pub use stat::{
-    Kind, Stat, stat_at, stat_descriptor, stat_for_catalog, stat_open_for_catalog, stat_path,
-    stat_plain_at, stat_plain_open,
+    Kind, PlainStat, Stat, stat_at, stat_descriptor, stat_for_catalog, stat_open_for_catalog,
+    stat_path, stat_plain_at, stat_plain_open,
 };
 pub use xfs::{XfsShape, xfs_shape};

@@ -1,5 +1,6 @@
 //! What `statx(2)` knows about one entry.
 
+use std::ffi::CStr;
 use std::io;
 use std::os::fd::AsFd;
 use std::path::Path;
@@ -137,22 +138,81 @@ impl Stat {
     }
 }
 
-impl Stat {
-    /// From `fstatat(2)`, which knows no birth, no attributes and no mount.
+/// What `fstatat(2)` tells, as the kernel wrote it: no birth, no attributes and no mount. A scan of millions keeps
+/// a few of its fields, so the others are not even copied.
+#[derive(Clone, Copy, Debug)]
+pub struct PlainStat(rustix::fs::Stat);
+
+impl PlainStat {
+    /// As [`Stat::dev`].
     #[inline]
-    pub(crate) fn of_plain(s: &rustix::fs::Stat, mount: u64) -> Self {
+    pub fn dev(&self) -> u64 {
+        self.0.st_dev
+    }
+
+    /// As [`Stat::ino`].
+    #[inline]
+    pub fn ino(&self) -> u64 {
+        self.0.st_ino
+    }
+
+    /// As [`Stat::kind`].
+    #[inline]
+    pub fn kind(&self) -> Kind {
+        Kind::of_mode(self.0.st_mode)
+    }
+
+    /// As [`Stat::mode`].
+    #[inline]
+    pub fn mode(&self) -> u32 {
+        self.0.st_mode
+    }
+
+    /// As [`Stat::links`].
+    #[inline]
+    pub fn links(&self) -> u32 {
+        self.0.st_nlink as u32
+    }
+
+    /// User and group.
+    #[inline]
+    pub fn owner(&self) -> (u32, u32) {
+        (self.0.st_uid, self.0.st_gid)
+    }
+
+    /// As [`Stat::size`].
+    #[inline]
+    pub fn size(&self) -> u64 {
+        self.0.st_size as u64
+    }
+
+    /// As [`Stat::blocks`].
+    #[inline]
+    pub fn blocks(&self) -> u64 {
+        self.0.st_blocks as u64
+    }
+
+    /// Seconds of the last reading, writing and change.
+    #[inline]
+    pub fn seconds(&self) -> [i64; 3] {
+        [self.0.st_atime, self.0.st_mtime, self.0.st_ctime]
+    }
+
+    /// The same of an entry that is known to have been reached through this mount.
+    pub fn on_mount(&self, mount: u64) -> Stat {
+        let s = &self.0;
         let time = |sec: i64, nsec: u64| Time { sec, nsec: nsec as u32 };
-        Self {
-            dev: s.st_dev,
-            ino: s.st_ino,
+        Stat {
+            dev: self.dev(),
+            ino: self.ino(),
             mount,
-            kind: Kind::of_mode(s.st_mode),
-            mode: s.st_mode,
-            links: s.st_nlink as u32,
+            kind: self.kind(),
+            mode: self.mode(),
+            links: self.links(),
             uid: s.st_uid,
             gid: s.st_gid,
-            size: s.st_size as u64,
-            blocks: s.st_blocks as u64,
+            size: self.size(),
+            blocks: self.blocks(),
             rdev: s.st_rdev,
             atime: time(s.st_atime, s.st_atime_nsec),
             mtime: time(s.st_mtime, s.st_mtime_nsec),
@@ -205,13 +265,9 @@ pub fn stat_open_for_catalog(directory: impl AsFd) -> io::Result<Stat> {
 ///
 /// As `fstatat(2)`.
 #[inline]
-pub fn stat_plain_at(
-    directory: impl AsFd,
-    name: impl rustix::path::Arg,
-    mount: u64,
-) -> io::Result<Stat> {
+pub fn stat_plain_at(directory: impl AsFd, name: &CStr) -> io::Result<PlainStat> {
     let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
-    Ok(Stat::of_plain(&rustix::fs::statat(directory, name, flags)?, mount))
+    Ok(PlainStat(rustix::fs::statat(directory, name, flags)?))
 }
 
 /// As [`stat_open_for_catalog`], by `fstat(2)`, which does less but does not know the mount.
@@ -219,8 +275,8 @@ pub fn stat_plain_at(
 /// # Errors
 ///
 /// As `fstat(2)`.
-pub fn stat_plain_open(directory: impl AsFd, mount: u64) -> io::Result<Stat> {
-    Ok(Stat::of_plain(&rustix::fs::fstat(directory)?, mount))
+pub fn stat_plain_open(directory: impl AsFd) -> io::Result<PlainStat> {
+    Ok(PlainStat(rustix::fs::fstat(directory)?))
 }
 
 fn for_catalog() -> StatxFlags {

@@ -89,6 +89,9 @@ pub struct Progress {
     pub current: PathBuf,
 }
 
+/// A catalog is given addresses for as many entries as the volumes have inodes in use, but at most for these: 240 MiB.
+const ROOM_MOST: u64 = 1 << 22;
+
 /// A scan that runs on threads of its own, or has ended.
 #[derive(Debug)]
 pub struct Scan {
@@ -105,14 +108,17 @@ impl Scan {
     /// [`ScanError`] if a root cannot be examined; then nothing is begun.
     pub fn start(roots: &[PathBuf], options: &Options) -> Result<Self, ScanError> {
         let mut catalog = Catalog::new(options.now);
-        let mut roots_found = Vec::new();
+        let (mut roots_found, mut inodes) = (Vec::new(), 0);
         for path in outermost(roots)? {
             let stat = kernel::stat_path(&path).map_err(CallError::on(Op::Examine, &path))?;
             if stat.kind != Kind::Directory {
                 return Err(ScanError::NotADirectory(path));
             }
+            let capacity = kernel::capacity(&path).unwrap_or_default();
+            inodes += capacity.inodes - capacity.inodes_free;
             roots_found.push((path, stat));
         }
+        catalog.make_room(inodes.min(ROOM_MOST) as usize);
         let entries = catalog.add_roots(&roots_found)?;
         let stats = roots_found.into_iter().map(|(_, stat)| stat);
         let tasks: Vec<_> = entries.into_iter().zip(stats).collect();

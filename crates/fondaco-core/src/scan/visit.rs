@@ -19,8 +19,8 @@ use super::hand_over::{Below, KEPT_BACK, LeadingOn};
 use super::held::{Held, Holdings};
 use super::walk::{CountDown, LiveFigures, Shared, Task, add_to};
 use crate::catalog::{Batch, EntryId, Reading, Unreadable};
-use crate::kernel::{self, DirReader, Kind, Listed, Op, ReadOrder, Stat};
-use crate::units::Time;
+use crate::kernel::{self, DirReader, Kind, Listed, Op, PlainStat, ReadOrder, Stat};
+use crate::units::{Bytes, Time};
 
 /// One thread of a walk, with what it uses again from directory to directory.
 pub(super) struct Thread<'a> {
@@ -194,15 +194,18 @@ impl<'a> Thread<'a> {
                     return !shared.stop.load(Relaxed);
                 }
                 Listed::NoDirectory if !at.careful => {
-                    kernel::stat_plain_at(fd, entry.name, at.mount)
+                    kernel::stat_plain_at(fd, entry.name).map(|stat| {
+                        sort_in.plain(entry.name, &stat);
+                        stat.blocks()
+                    })
                 }
-                _ => kernel::stat_for_catalog(fd, entry.name),
+                _ => kernel::stat_for_catalog(fd, entry.name).map(|stat| {
+                    sort_in.examined(entry.name, &stat);
+                    stat.blocks
+                }),
             };
             match examined {
-                Ok(stat) => {
-                    sort_in.examined(entry.name, &stat);
-                    bytes += stat.allocated().get();
-                }
+                Ok(blocks) => bytes += Bytes::from_blocks(blocks).get(),
                 Err(error) => troubles.push((entry.name.to_owned(), error)),
             }
             count += 1;
@@ -319,9 +322,9 @@ impl<'a> Thread<'a> {
 /// the parent's device, nothing is mounted on it but perhaps itself, and it counts as of the parent's mount;
 /// otherwise it is asked for its mount.
 fn examine(fd: &OwnedFd, task: &Task) -> io::Result<Stat> {
-    let stat = kernel::stat_plain_open(fd, task.mount)?;
-    if (stat.ino, stat.dev) == (task.inode, task.dev) {
-        return Ok(stat);
+    let stat = kernel::stat_plain_open(fd)?;
+    if (stat.ino(), stat.dev()) == (task.inode, task.dev) {
+        return Ok(stat.on_mount(task.mount));
     }
     kernel::stat_open_for_catalog(fd)
 }
@@ -356,17 +359,18 @@ impl Sorting<'_> {
         self.below.push(Below { place, name, inode, mount, dev, examined, excluded });
     }
 
+    /// What lies on the mount of its directory.
     #[inline]
-    fn examined(&mut self, name: &CStr, stat: &Stat) {
-        // mostly: nothing is excluded and nothing mounted here
-        if self.open && !self.at.careful && stat.kind != Kind::Directory {
-            self.listed.push(name.to_bytes(), stat);
+    fn plain(&mut self, name: &CStr, stat: &PlainStat) {
+        // mostly: nothing is excluded
+        if self.open && stat.kind() != Kind::Directory {
+            self.listed.push_plain(name.to_bytes(), stat);
         } else {
-            self.examined_with_care(name, stat);
+            self.examined(name, &stat.on_mount(self.at.mount));
         }
     }
 
-    fn examined_with_care(&mut self, name: &CStr, stat: &Stat) {
+    fn examined(&mut self, name: &CStr, stat: &Stat) {
         let (bytes, at) = (name.to_bytes(), self.at);
         let os_name = OsStr::from_bytes(bytes);
         let crosses = at.careful && at.is_crossed_by(stat);

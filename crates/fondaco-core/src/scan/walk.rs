@@ -250,20 +250,18 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
         let now = (Instant::now(), kernel::processor_time());
         let share = |time: Duration| time.as_secs_f64() / (now.0 - before.0).as_secs_f64();
         let computed = share(now.1 - before.1);
-        let may_be_more = running < threads.most || !shared.waits.load(Relaxed);
-        if computed < enough && may_be_more && shared.pending.load(Relaxed) > running {
-            // on a machine with much to do, it may be processors that are waited for
-            let stood_in_line = kernel::processor_wait();
-            let waited = |earlier| computed + share(stood_in_line.saturating_sub(earlier)) < enough;
-            if little_before.replace(stood_in_line).is_some_and(waited) {
-                shared.waits.store(true, Relaxed);
-                if running < threads.most {
-                    add(running);
-                    running *= 2;
-                }
-            }
-        } else {
+        let waits = shared.waits.load(Relaxed);
+        let more_would_help = computed < enough && shared.pending.load(Relaxed) > running;
+        if !more_would_help || waits && running == threads.most {
             little_before = None;
+        } else if waits
+            || waits_for_device(&mut little_before, |line| computed + share(line) < enough)
+        {
+            shared.waits.store(true, Relaxed);
+            if running < threads.most {
+                add(running);
+                running *= 2;
+            }
         }
         before = now;
     }
@@ -279,6 +277,15 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
     if let Some(panic) = panic {
         std::panic::resume_unwind(panic);
     }
+}
+
+/// Whether it is a device that is waited for: on a machine with much to do, it may be processors. Asked for each
+/// moment in which little was computed; a single one says nothing. `little` says whether that was little also if
+/// what was spent in line for a processor counts. Once there are more threads than processors they stand in line for
+/// each other, and this tells nothing any more.
+fn waits_for_device(before: &mut Option<Duration>, little: impl Fn(Duration) -> bool) -> bool {
+    let line = kernel::processor_wait();
+    before.replace(line).is_some_and(|before| little(line.saturating_sub(before)))
 }
 
 fn one_thread(

@@ -1,4 +1,4 @@
-//! A run that is killed at any instant: nothing is lost, and the journal finishes or undoes it.
+//! A run that is killed at any instant, or whose calls fail: nothing is lost, and the journal finishes or undoes it.
 #![allow(missing_docs, clippy::unwrap_used)]
 
 mod common;
@@ -9,6 +9,7 @@ use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use common::{FONDACO, Ran, Seen, differences, picture};
+use serde_json::Value;
 
 /// A small tree with one target for each deed, and what each was before.
 struct Place {
@@ -17,6 +18,25 @@ struct Place {
     state: PathBuf,
     plan: PathBuf,
     before: BTreeMap<PathBuf, Seen>,
+}
+
+/// One action as the journal tells it.
+#[derive(Debug)]
+struct Told {
+    path: PathBuf,
+    state: String,
+    held: PathBuf,
+    archive: String,
+    message: String,
+}
+
+impl Told {
+    fn is_archived(&self) -> bool {
+        let listed = Command::new("tar").args(["--zstd", "-tf", &self.archive]).output().unwrap();
+        let name = self.path.join("c.raw");
+        let name = name.strip_prefix("/").unwrap().to_str().unwrap();
+        String::from_utf8(listed.stdout).unwrap().contains(name)
+    }
 }
 
 impl Place {
@@ -69,37 +89,15 @@ impl Place {
     /// After a kill: whatever was not to be deleted is in its place, held, or in a proved archive;
     /// what was to be deleted is there whole or gone whole. Then the rest is done, and undone.
     fn survives(&self, when: &str) {
-        let journal = self.fondaco(&["journal", "--json"]).ok().json();
-        if journal["runs"].as_array().unwrap().is_empty() {
-            assert_eq!(self.different(&[]), [] as [PathBuf; 0], "{when}: not begun");
-            return;
-        }
-        assert_ne!(journal["runs"][0]["state"], "running", "{when}: settled");
-        let run = self.fondaco(&["journal", "1", "--json"]).ok().json();
+        let Some(actions) = self.actions(when) else { return };
         let mut waiting = 0;
-        for action in run["actions"].as_array().unwrap() {
-            let path = PathBuf::from(action["path"].as_str().unwrap());
-            let whole = self.is_whole(&path);
-            match action["state"].as_str().unwrap() {
-                "not begun" => {
-                    assert!(whole, "{when}: {path:?} is not whole");
-                    waiting += 1;
-                }
-                "set aside" => {
-                    let held = PathBuf::from(action["held"].as_str().unwrap());
-                    assert!(held.exists() && !path.exists(), "{when}: {path:?}");
-                }
-                "archived" => {
-                    let archive = action["archive"].as_str().unwrap();
-                    let listed = Command::new("tar").args(["--zstd", "-tf", archive]).output();
-                    let listed = String::from_utf8(listed.unwrap().stdout).unwrap();
-                    let name = path.join("c.raw");
-                    let name = name.strip_prefix("/").unwrap().to_str().unwrap();
-                    assert!(listed.contains(name) && !path.exists(), "{when}: {listed}");
-                }
-                "deleted" => assert!(!path.exists(), "{when}: {path:?} is half there"),
-                other => panic!("{when}: {path:?} is {other}: {}", action["message"]),
+        for action in &actions {
+            match action.state.as_str() {
+                "not begun" => waiting += 1,
+                "set aside" | "archived" | "deleted" => {}
+                other => panic!("{when}: {:?} is {other}: {}", action.path, action.message),
             }
+            self.is_where_it_says(action, when);
         }
         if waiting > 0 {
             self.fondaco(&["journal", "1", "--finish"]).ok();
@@ -108,12 +106,7 @@ impl Place {
             self.fondaco(&["put-back", run]).ok();
         }
         let deleted = ["delete", "delete-file"].map(|name| self.root.join(name));
-        let names: Vec<PathBuf> = self
-            .different(&deleted)
-            .into_iter()
-            .filter(|path| self.before.get(path).is_none_or(|_| !path.is_dir()))
-            .collect();
-        assert_eq!(names, [] as [PathBuf; 0], "{when}: after put back");
+        self.is_as_before(&deleted, when);
         let held: Vec<_> = [&self.root, &self.state]
             .iter()
             .flat_map(|at| std::fs::read_dir(at).unwrap())
@@ -121,6 +114,78 @@ impl Place {
             .filter(|name| name.starts_with(".fondaco"))
             .collect();
         assert_eq!(held, [] as [String; 0], "{when}: nothing is left in a holding area");
+    }
+
+    /// After a call failed: as after a kill, but some actions may have been refused, or have failed and say where
+    /// the rest is. Whatever can be put back is.
+    fn stands(&self, when: &str) {
+        let Some(actions) = self.actions(when) else { return };
+        let mut except = Vec::new();
+        for action in &actions {
+            self.is_where_it_says(action, when);
+            if action.path.starts_with(self.root.join("delete"))
+                || action.path.starts_with(self.root.join("delete-file"))
+                || action.state == "failed" && !self.is_whole(&action.path)
+            {
+                except.push(action.path.clone());
+            }
+        }
+        let back = self.fondaco(&["put-back", "1"]);
+        assert!([0, 3].contains(&back.code()), "{when}: {}{}", back.out(), back.err());
+        self.is_as_before(&except, when);
+    }
+
+    /// What the journal says of the run's actions; nothing if it was never begun, and then nothing has changed.
+    fn actions(&self, when: &str) -> Option<Vec<Told>> {
+        let journal = self.fondaco(&["journal", "--json"]).ok().json();
+        if journal["runs"].as_array().unwrap().is_empty() {
+            assert_eq!(self.different(&[]), [] as [PathBuf; 0], "{when}: not begun");
+            return None;
+        }
+        assert_ne!(journal["runs"][0]["state"], "running", "{when}: settled");
+        let run = self.fondaco(&["journal", "1", "--json"]).ok().json();
+        let text = |value: &Value| value.as_str().unwrap_or("").to_owned();
+        let told = |action: &Value| Told {
+            path: text(&action["path"]).into(),
+            state: text(&action["state"]),
+            held: text(&action["held"]).into(),
+            archive: text(&action["archive"]),
+            message: text(&action["message"]),
+        };
+        Some(run["actions"].as_array().unwrap().iter().map(told).collect())
+    }
+
+    fn is_where_it_says(&self, action: &Told, when: &str) {
+        let path = &action.path;
+        match action.state.as_str() {
+            "not begun" => assert!(self.is_whole(path), "{when}: {path:?} is not whole"),
+            "refused" => {
+                assert!(self.is_whole(path), "{when}: {path:?}: {}", action.message);
+                assert_ne!(action.message, "", "{when}: {path:?} says why");
+            }
+            "set aside" => assert!(action.held.exists() && !path.exists(), "{when}: {path:?}"),
+            "archived" => assert!(!path.exists() && action.is_archived(), "{when}: {path:?}"),
+            "deleted" => assert!(!path.exists(), "{when}: {path:?} is half there"),
+            "failed" => {
+                let says_where = action.message.contains(" is in ") && !path.exists();
+                let to_delete = path.starts_with(self.root.join("delete"))
+                    || path.starts_with(self.root.join("delete-file"));
+                let is_kept = to_delete || action.is_archived();
+                let stands = self.is_whole(path) || says_where && is_kept;
+                assert!(stands, "{when}: {path:?}: {}", action.message);
+            }
+            other => panic!("{when}: {path:?} is {other}: {}", action.message),
+        }
+    }
+
+    /// All names are as they were, but for the times of directories that things were taken from.
+    fn is_as_before(&self, except: &[PathBuf], when: &str) {
+        let names: Vec<PathBuf> = self
+            .different(except)
+            .into_iter()
+            .filter(|path| self.before.get(path).is_none_or(|_| !path.is_dir()))
+            .collect();
+        assert_eq!(names, [] as [PathBuf; 0], "{when}: after put back");
     }
 
     fn different(&self, except: &[PathBuf]) -> Vec<PathBuf> {
@@ -137,6 +202,25 @@ impl Place {
     }
 }
 
+/// Carries the plan out while the kernel, or what stands in for it, does something else at a call; says whether it
+/// came to that, and how the run ended.
+fn carried_out_with(place: &Place, call: &str, instead: &str, when: usize) -> (bool, Option<i32>) {
+    let log = place.root.with_file_name("calls");
+    let status = Command::new("strace")
+        .args(["-f", "-qq", "-o", log.to_str().unwrap(), "-e", &format!("trace={call}")])
+        .args(["-e", &format!("inject={call}:{instead}:when={when}")])
+        .args([FONDACO, "--state"])
+        .arg(&place.state)
+        .args(["carry-out", place.plan.to_str().unwrap()])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .status()
+        .unwrap();
+    let calls = std::fs::read(log).unwrap();
+    let injected = String::from_utf8_lossy(&calls).contains("(INJECTED)");
+    (injected || status.code().is_none(), status.code())
+}
+
 #[test]
 fn a_run_killed_at_every_change_it_makes_loses_nothing() {
     let mut kills = 0;
@@ -144,26 +228,7 @@ fn a_run_killed_at_every_change_it_makes_loses_nothing() {
         let step = if call == "pwrite64" { 5 } else { 1 };
         for when in (1..200).step_by(step) {
             let place = Place::new(1);
-            let inject = format!("inject={call}:signal=SIGKILL:when={when}");
-            let status = Command::new("strace")
-                .args([
-                    "-f",
-                    "-qq",
-                    "-o",
-                    "/dev/null",
-                    "-e",
-                    &format!("trace={call}"),
-                    "-e",
-                    &inject,
-                ])
-                .args([FONDACO, "--state"])
-                .arg(&place.state)
-                .args(["carry-out", place.plan.to_str().unwrap()])
-                .stdout(Stdio::null())
-                .stderr(Stdio::null())
-                .status()
-                .unwrap();
-            if status.success() {
+            if carried_out_with(&place, call, "signal=SIGKILL", when).1 == Some(0) {
                 break;
             }
             kills += 1;
@@ -171,6 +236,36 @@ fn a_run_killed_at_every_change_it_makes_loses_nothing() {
         }
     }
     assert!(kills > 25, "only {kills} kills: the run makes more changes than that");
+}
+
+#[test]
+fn a_run_in_which_any_call_fails_loses_nothing_and_says_what_failed() {
+    let mut failures = 0;
+    for (call, error, step) in [
+        ("renameat2", "EIO", 1),
+        ("rename", "ENOSPC", 1),
+        ("unlinkat", "EIO", 1),
+        ("mkdirat", "ENOSPC", 1),
+        ("fsync", "EIO", 1),
+        ("fdatasync", "EIO", 2),
+        ("pwrite64", "ENOSPC", 9),
+        ("write", "ENOSPC", 3),
+        ("openat2", "EACCES", 3),
+        ("getdents64", "EIO", 3),
+    ] {
+        for when in (1..200).step_by(step) {
+            let place = Place::new(1);
+            let (failed, code) = carried_out_with(&place, call, &format!("error={error}"), when);
+            if !failed {
+                break;
+            }
+            failures += 1;
+            let what = format!("{call} number {when} failed, exit {code:?}");
+            assert!(code.is_some_and(|code| [0, 1, 3].contains(&code)), "{what}");
+            place.stands(&what);
+        }
+    }
+    assert!(failures > 40, "only {failures} failures: the run makes more calls than that");
 }
 
 #[test]

@@ -7,10 +7,13 @@ use ratatui::backend::TestBackend;
 use ratatui::buffer::Buffer;
 use ratatui::style::{Color, Modifier};
 
+use fondaco_core::saved::About;
+use fondaco_core::units::{Bytes, Time};
+
 use super::Stage;
 use crate::app::command_table::{Key, available};
 use crate::app::message::Message;
-use crate::app::model::{Focus, Station};
+use crate::app::model::{Focus, Overlay, SavedRow, Station};
 use crate::view::{self, Depth, Hits, Target, Theme};
 
 const SIZES: [(u16, u16); 4] = [(80, 24), (100, 30), (120, 36), (160, 50)];
@@ -144,5 +147,165 @@ fn what_matters_most_is_there_however_narrow_it_is() {
                 assert!(screen.contains(text), "{text:?} is missing at {size:?}:\n{screen}");
             }
         }
+    }
+}
+
+/// All that is drawn, line after line.
+fn text(buffer: &Buffer) -> String {
+    (0..buffer.area.height).map(|row| line(buffer, row) + "\n").collect()
+}
+
+/// Whether all words of a sentence stand there one after the other, wherever its lines are broken.
+fn reads(screen: &str, sentence: &str) -> bool {
+    let mut rest = screen;
+    sentence.split_whitespace().all(|word| {
+        let found = rest.find(word);
+        rest = found.map_or("", |at| &rest[at + word.len()..]);
+        found.is_some()
+    })
+}
+
+#[test]
+fn a_choice_says_what_each_deed_costs_however_narrow_it_is() {
+    let theme = Theme::new(Depth::None, false, false);
+    let cases: [(&[Key], &[&str]); 2] = [
+        (
+            &[Key::Char(' ')],
+            &[
+                "Do what with tide",
+                "Nothing happens until the plan is carried out.",
+                "set aside frees 92.0 KiB once purged; can be put back",
+                "delete frees 92.0 KiB; cannot be put back",
+                "Esc leaves it alone",
+            ],
+        ),
+        (
+            &[Key::Char('6'), Key::Char(' ')],
+            &[
+                "Do what with the deleted",
+                "end process frees 64.0 KiB; asked to end (TERM)",
+                "saved as a file, it goes on",
+                "contents lost, it goes on",
+            ],
+        ),
+    ];
+    for (way, wanted) in cases {
+        let mut stage = Stage::new();
+        stage.look(way);
+        for size in SIZES {
+            let (buffer, _) = stage.drawn(size, &theme);
+            for sentence in wanted {
+                assert!(reads(&text(&buffer), sentence), "{sentence} {size:?}\n{}", text(&buffer));
+            }
+        }
+    }
+}
+
+#[test]
+fn a_question_is_read_whole_and_says_why_an_answer_is_none() {
+    let theme = Theme::new(Depth::None, false, false);
+    // what is asked for, and an answer that is none
+    let ways: [(&[Key], &str); 2] =
+        [(&[Key::Char('8'), Key::Char('C')], "7"), (&[Key::Char('2'), Key::Char('p')], "no/such")];
+    for (way, wrong) in ways {
+        let mut stage = Stage::new();
+        stage.keys(&[Key::Char(' '), Key::Char('d')]);
+        stage.look(way);
+        let Some(Overlay::Ask { sentence, wanted, .. }) = &stage.model.overlay else {
+            panic!("{way:?} asks nothing: {:?}", stage.model.overlay)
+        };
+        let (sentence, wanted) = (sentence.clone(), wanted.clone());
+        for size in SIZES {
+            let (buffer, _) = stage.drawn(size, &theme);
+            let screen = text(&buffer);
+            assert!(reads(&screen, &sentence), "{sentence}\n{size:?}\n{screen}");
+            assert!(reads(&screen, "Enter answers; Esc leaves everything as it is"), "{screen}");
+        }
+        if wanted.is_some() {
+            stage.keys(&wrong.chars().map(Key::Char).collect::<Vec<_>>());
+            assert!(stage.keys(&[Key::Enter]).is_empty(), "{wrong} is no answer to: {sentence}");
+            let Some(Overlay::Ask { error: Some(error), .. }) = &stage.model.overlay else {
+                panic!("{wrong} was taken without a word")
+            };
+            let error = error.clone();
+            for size in SIZES {
+                let (buffer, _) = stage.drawn(size, &theme);
+                assert!(reads(&text(&buffer), &error), "{error}\n{}", text(&buffer));
+            }
+        }
+        stage.keys(&[Key::Escape]);
+        assert!(stage.model.overlay.is_none() && stage.model.draft.plan(NOW).actions.len() == 1, "Esc loses nothing");
+    }
+}
+
+#[test]
+fn every_command_is_found_in_the_palette_and_in_the_help_with_its_key() {
+    let theme = Theme::new(Depth::None, false, false);
+    for station in [Station::Volumes, Station::Directories, Station::Plan, Station::Journal] {
+        let mut stage = Stage::new();
+        stage.keys(&[Key::Char(' '), Key::Char('d')]);
+        stage.model.station = station;
+        let commands: Vec<_> = available(&stage.model).collect();
+        for row in &commands {
+            let typed = row.name.to_owned();
+            stage.model.overlay = Some(Overlay::Palette { typed, cursor: 0 });
+            for size in [(80, 24), (160, 50)] {
+                let (buffer, _) = stage.drawn(size, &theme);
+                let key = row.keys[0].to_string();
+                let found =
+                    text(&buffer).lines().any(|line| reads(line, &format!("{key} {}", row.name)));
+                assert!(found, "{} of {station:?} at {size:?}:\n{}", row.name, text(&buffer));
+            }
+        }
+        // the help shows all of them, some screens further down
+        let mut unseen: Vec<&str> = commands.iter().map(|row| row.name).collect();
+        stage.model.overlay = Some(Overlay::Help { offset: 0 });
+        for _ in 0..commands.len() {
+            let (buffer, _) = stage.drawn((80, 24), &theme);
+            unseen.retain(|name| !text(&buffer).contains(name));
+            stage.keys(&[Key::Down]);
+        }
+        assert_eq!(unseen, [] as [&str; 0], "{station:?}");
+    }
+}
+
+#[test]
+fn saved_scans_and_long_lists_are_read_to_their_last_row() {
+    let theme = Theme::new(Depth::None, false, false);
+    let about = |number: u64| About {
+        scanned: Time::at(2_000_000_000 - 86_400 * number as i64),
+        roots: vec!["/srv/sea\u{1b}[2Jmark".into(), "/srv/field-kits".into()],
+        complete: number % 2 == 0,
+        entries: 1000 * number,
+        allocated: Bytes::new(number << 20),
+        unreadable: 0,
+        automatic: true,
+        file: Bytes::new(number << 10),
+    };
+    let rows: Vec<_> = (1..60u64)
+        .map(|number| SavedRow {
+            number,
+            about: if number == 58 { Err("it is damaged".into()) } else { Ok(about(number)) },
+        })
+        .collect();
+    let mut stage = Stage::new();
+    stage.model.overlay = Some(Overlay::Saved { rows: Some(rows), cursor: 0 });
+    let lines = (0..90).map(|n| format!("cannot read directory /srv/{n}-buoy")).collect();
+    for size in SIZES {
+        let (buffer, _) = stage.drawn(size, &theme);
+        assert!(reads(&text(&buffer), "scan age entries allocated file what"), "{size:?}");
+        assert!(reads(&text(&buffer), "1 24 h 1 000 1.0 MiB 1.0 KiB /srv/"), "{}", text(&buffer));
+        stage.keys(&[Key::End]);
+        let screen = text(&stage.drawn(size, &theme).0);
+        assert!(reads(&screen, "58 it is damaged 59"), "{size:?}:\n{screen}");
+        stage.keys(&[Key::Home]);
+    }
+    stage.model.overlay = Some(Overlay::Listing { title: "unread".into(), lines, offset: 0 });
+    for size in SIZES {
+        for _ in 0..90 {
+            stage.keys(&[Key::Down]);
+        }
+        let screen = text(&stage.drawn(size, &theme).0);
+        assert!(screen.contains("89-buoy"), "{size:?}:\n{screen}");
     }
 }

@@ -96,6 +96,18 @@ pub fn processor_time() -> Duration {
     Duration::new(time.tv_sec.max(0) as u64, time.tv_nsec as u32)
 }
 
+/// How often threads of this process have left their processor because they waited for something
+/// (`ru_nvcsw` in `getrusage(2)`): for a device, for each other, or asleep.
+pub fn times_waited() -> u64 {
+    let mut usage = std::mem::MaybeUninit::<libc::rusage>::zeroed();
+    // SAFETY: the call writes no more than one rusage there, and all zeros are one too
+    let usage = unsafe {
+        libc::getrusage(libc::RUSAGE_SELF, usage.as_mut_ptr());
+        usage.assume_init()
+    };
+    usage.ru_nvcsw.max(0) as u64
+}
+
 /// Time that all threads of this process together have stood in line for a processor
 /// (`/proc/PID/task/TID/schedstat`, sched-stats in the kernel's documentation); nothing where the kernel does not
 /// tell. Of threads that have ended nothing is counted.
@@ -125,6 +137,14 @@ mod tests {
     use std::time::Instant;
 
     use super::*;
+
+    #[test]
+    fn who_sleeps_has_waited_each_time() {
+        let before = times_waited();
+        (0..200).for_each(|_| std::thread::sleep(Duration::from_micros(50)));
+        let after = times_waited();
+        assert!(after >= before + 200, "{before} and then {after}");
+    }
 
     #[test]
     fn more_threads_than_processors_stand_in_line_for_them() {

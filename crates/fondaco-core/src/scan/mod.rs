@@ -12,6 +12,7 @@ mod hand_over;
 mod held;
 mod reconcile;
 mod visit;
+mod waiting;
 mod walk;
 
 use std::collections::HashSet;

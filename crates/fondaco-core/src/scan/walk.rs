@@ -19,6 +19,7 @@ use rustc_hash::FxHashMap;
 
 use super::held::{Held, Holdings};
 use super::visit::Thread;
+use super::waiting::WaitingSigns;
 use super::{Filter, Options};
 use crate::catalog::{Catalog, EntryId, write_between_readers};
 use crate::kernel::{self, Stat};
@@ -241,29 +242,18 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
     };
     add(threads.first);
     let mut running = threads.first;
-    let enough = 0.6 * threads.first as f64;
-    let mut before = (Instant::now(), kernel::processor_time());
-    let mut little_before = None;
+    let mut signs = WaitingSigns::new(threads.first);
     while shared.goes_on() && shared.alive.load(Acquire) > 0 {
         // woken early by the end
         std::thread::park_timeout(Duration::from_millis(20));
-        let now = (Instant::now(), kernel::processor_time());
-        let share = |time: Duration| time.as_secs_f64() / (now.0 - before.0).as_secs_f64();
-        let computed = share(now.1 - before.1);
         let waits = shared.waits.load(Relaxed);
-        let more_would_help = computed < enough && shared.pending.load(Relaxed) > running;
-        if !more_would_help || waits && running == threads.most {
-            little_before = None;
-        } else if waits
-            || waits_for_device(&mut little_before, |line| computed + share(line) < enough)
-        {
+        let idle = shared.pending.load(Relaxed) <= running;
+        if !(waits && running == threads.most) && signs.look(waits) && !idle {
             shared.waits.store(true, Relaxed);
-            if running < threads.most {
-                add(running);
-                running *= 2;
-            }
+            let more = running.min(threads.most - running);
+            add(more);
+            running += more;
         }
-        before = now;
     }
     let since = Instant::now();
     while shared.alive.load(Acquire) > 0
@@ -277,15 +267,6 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
     if let Some(panic) = panic {
         std::panic::resume_unwind(panic);
     }
-}
-
-/// Whether it is a device that is waited for: on a machine with much to do, it may be processors. Asked for each
-/// moment in which little was computed; a single one says nothing. `little` says whether that was little also if
-/// what was spent in line for a processor counts. Once there are more threads than processors they stand in line for
-/// each other, and this tells nothing any more.
-fn waits_for_device(before: &mut Option<Duration>, little: impl Fn(Duration) -> bool) -> bool {
-    let line = kernel::processor_wait();
-    before.replace(line).is_some_and(|before| little(line.saturating_sub(before)))
 }
 
 fn one_thread(

@@ -202,16 +202,20 @@ impl Place {
     }
 }
 
-/// Carries the plan out while the kernel, or what stands in for it, does something else at a call; says whether it
-/// came to that, and how the run ended.
-fn carried_out_with(place: &Place, call: &str, instead: &str, when: usize) -> (bool, Option<i32>) {
+/// Runs a command in which a call does something else once; says whether it came to that, and how the command ended.
+fn disturbed(
+    place: &Place,
+    command: &[&str],
+    (call, instead): (&str, &str),
+    when: usize,
+) -> (bool, Option<i32>) {
     let log = place.root.with_file_name("calls");
     let status = Command::new("strace")
         .args(["-f", "-qq", "-o", log.to_str().unwrap(), "-e", &format!("trace={call}")])
         .args(["-e", &format!("inject={call}:{instead}:when={when}")])
         .args([FONDACO, "--state"])
         .arg(&place.state)
-        .args(["carry-out", place.plan.to_str().unwrap()])
+        .args(command)
         .stdout(Stdio::null())
         .stderr(Stdio::null())
         .status()
@@ -228,7 +232,8 @@ fn a_run_killed_at_every_change_it_makes_loses_nothing() {
         let step = if call == "pwrite64" { 5 } else { 1 };
         for when in (1..200).step_by(step) {
             let place = Place::new(1);
-            if carried_out_with(&place, call, "signal=SIGKILL", when).1 == Some(0) {
+            let command = ["carry-out", place.plan.to_str().unwrap()];
+            if disturbed(&place, &command, (call, "signal=SIGKILL"), when).1 == Some(0) {
                 break;
             }
             kills += 1;
@@ -255,7 +260,9 @@ fn a_run_in_which_any_call_fails_loses_nothing_and_says_what_failed() {
     ] {
         for when in (1..200).step_by(step) {
             let place = Place::new(1);
-            let (failed, code) = carried_out_with(&place, call, &format!("error={error}"), when);
+            let command = ["carry-out", place.plan.to_str().unwrap()];
+            let instead = format!("error={error}");
+            let (failed, code) = disturbed(&place, &command, (call, &instead), when);
             if !failed {
                 break;
             }
@@ -266,6 +273,49 @@ fn a_run_in_which_any_call_fails_loses_nothing_and_says_what_failed() {
         }
     }
     assert!(failures > 40, "only {failures} failures: the run makes more calls than that");
+}
+
+/// Whatever stops putting back, a kill or an error: nothing is lost, and another try puts back all that was not deleted.
+#[test]
+fn putting_back_that_is_cut_short_is_done_by_another_try() {
+    let mut cuts = 0;
+    for (call, instead, step) in [
+        ("renameat2", "signal=SIGKILL", 1),
+        ("unlinkat", "signal=SIGKILL", 1),
+        ("fdatasync", "signal=SIGKILL", 2),
+        ("renameat2", "error=EIO", 1),
+        ("unlinkat", "error=EIO", 1),
+        ("mkdirat", "error=ENOSPC", 1),
+        ("fsync", "error=EIO", 1),
+        ("pwrite64", "error=ENOSPC", 7),
+        ("write", "error=ENOSPC", 2),
+        ("openat2", "error=EACCES", 1),
+        ("utimensat", "error=EPERM", 1),
+        ("fchown", "error=EPERM", 1),
+    ] {
+        for when in (1..100).step_by(step) {
+            let place = Place::new(1);
+            place.fondaco(&["carry-out", place.plan.to_str().unwrap()]).ok();
+            let (cut, code) = disturbed(&place, &["put-back", "1"], (call, instead), when);
+            if !cut {
+                break;
+            }
+            cuts += 1;
+            let what = format!("{call} number {when}, {instead}, exit {code:?}");
+            for action in place.actions(&what).unwrap() {
+                let kept = action.state == "deleted"
+                    || place.is_whole(&action.path)
+                    || action.held.is_file()
+                    || !action.archive.is_empty() && action.is_archived();
+                assert!(kept, "{what}: {:?} is lost: {}", action.path, action.message);
+            }
+            let again = place.fondaco(&["put-back", "1"]);
+            assert!([0, 3].contains(&again.code()), "{what}: {}{}", again.out(), again.err());
+            let deleted = ["delete", "delete-file"].map(|name| place.root.join(name));
+            place.is_as_before(&deleted, &what);
+        }
+    }
+    assert!(cuts > 20, "only {cuts} cuts: putting back makes more calls than that");
 }
 
 #[test]

@@ -1,5 +1,6 @@
 //! The table of commands, the model under messages, and whole screens drawn without a terminal.
 
+mod evidence;
 mod jobs;
 mod screens;
 
@@ -8,13 +9,11 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
-use fondaco_core::analysis::{Packages, Protection, Regenerables, Sources, breakdown, gather};
+use fondaco_core::analysis::breakdown;
 use fondaco_core::books::{Figure, Matter, books};
 use fondaco_core::carry_out::{Journal, RunState};
 use fondaco_core::history::{Forecast, Outlook, Trend};
-use fondaco_core::kernel::{
-    DeletedFile, DeletedFiles, Hold, Kind, OpenFiles, Process, Quota, QuotaOf,
-};
+use fondaco_core::kernel::{DeletedFile, DeletedFiles, Hold, Kind, Process, Quota, QuotaOf};
 use fondaco_core::plan::Deed;
 use fondaco_core::scan::{Options, Scan};
 use fondaco_core::state::{SimulatedVolume, State};
@@ -688,43 +687,4 @@ fn while_a_scan_runs_questions_leave_it_sixty_times_as_long_as_they_take() {
     assert_eq!(grown(&mut stage, 2500).len(), 0);
     assert_eq!(grown(&mut stage, 2600).len(), 1, "60 × 25 ms later");
     assert_eq!(grown(&mut stage, 2700).len(), 0, "not twice");
-}
-
-#[test]
-fn what_is_exclusive_is_asked_for_when_the_scan_has_ended() {
-    let mut stage = Stage::new();
-    stage.look(&[Key::Down]);
-    let id = stage.model.subject().unwrap();
-    let evidence = |stage: &Stage, exclusive: bool| {
-        let packages = Packages::of_system(Path::new("/nowhere"));
-        let catalog = stage.scan.catalog();
-        let state = &stage.model.state;
-        let sources = Sources {
-            state,
-            protection: &Protection::of_system(state),
-            open: &OpenFiles::collect(NOW),
-            regenerables: &Regenerables::with(None).0,
-            rules: None,
-            now: NOW,
-        };
-        let mut evidence = gather(&catalog, id, &sources);
-        evidence.complete(&packages);
-        if !exclusive {
-            evidence.totals.exclusive = None;
-        }
-        Message::Evidence { number: 0, id, evidence: Box::new(evidence) }
-    };
-    let theme = Theme::new(view::Depth::True, false, false);
-    stage.model.scan.running = true;
-    let early = evidence(&stage, false);
-    assert!(stage.send(early).is_empty(), "while it runs there is nothing more to be known");
-    assert!(stage.screen(160, 50, &theme).contains("known when the scan ends"));
-    let progress = stage.scan.progress();
-    let jobs = stage.send(Message::ScanProgress { number: 0, progress, done: true });
-    assert!(jobs.iter().any(|job| matches!(job, Job::Evidence { id: asked, .. } if *asked == id)));
-    assert!(stage.screen(160, 50, &theme).contains("entries"), "what is known stays meanwhile");
-    let late = evidence(&stage, true);
-    assert!(stage.send(late).is_empty());
-    let screen = stage.screen(160, 50, &theme);
-    assert!(!screen.contains("known when") && screen.contains("exclusive"), "{screen}");
 }

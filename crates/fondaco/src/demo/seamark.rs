@@ -191,8 +191,8 @@ impl Station {
             let path = format!("model-runs/{run}/run.log");
             self.file(&path, 96 * KIB, Texture::Table, days * DAY, MODELLING)?;
         }
-        for part in 0..40 {
-            let path = format!("model-runs/scratch/.tmp-{part:05x}", part = part * 7919);
+        for part in 0..40u32 {
+            let path = format!("model-runs/scratch/.tmp-{:08x}", part.wrapping_mul(0x9e37_79b1));
             self.file(&path, 70 * KIB, Texture::Noise, 200 * DAY, MODELLING)?;
         }
         self.file(

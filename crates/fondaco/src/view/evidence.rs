@@ -308,6 +308,10 @@ fn entry_facts(model: &Model, sheet: &mut Sheet, evidence: &Evidence) {
         (totals.entries, totals.newest) = (row.entries, row.newest);
     }
     let exclusive = totals.exclusive.map(|bytes| model.bytes(bytes));
+    if let Some((part, names)) = part_in_lens(model) {
+        // the row beside it shows this part, and what goes is the whole
+        sheet.fact("in the lens", format!("{} in {}", model.bytes(part), counted(names, "entry")));
+    }
     sheet.fact("allocated", model.bytes(totals.allocated));
     sheet.fact("exclusive", exclusive.unwrap_or_else(|| "known when the scan ends".to_owned()));
     sheet.fact("apparent", model.bytes(totals.apparent));
@@ -342,6 +346,13 @@ fn entry_facts(model: &Model, sheet: &mut Sheet, evidence: &Evidence) {
     sheet.list_title = "largest below";
     let largest = evidence.largest.iter();
     sheet.list = largest.map(|(below, bytes)| (shown(below), model.bytes(*bytes))).collect();
+}
+
+/// Under a lens: what passes of the selected entry, as its row says.
+fn part_in_lens(model: &Model) -> Option<(Bytes, u64)> {
+    let row = model.directories.selected_row().filter(|row| Some(row.id) == model.subject())?;
+    let narrowed = model.station == Station::Directories && model.looking.lens.selection.is_some();
+    narrowed.then_some((row.allocated, row.entries))
 }
 
 /// What others say of it, or that they have not said it yet.

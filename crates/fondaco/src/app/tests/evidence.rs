@@ -154,6 +154,24 @@ fn facts_are_told_with_where_they_come_from_and_what_is_not_known_is_said() {
 }
 
 #[test]
+fn under_a_lens_the_part_is_told_beside_the_whole() {
+    let mut stage = Stage::new();
+    let lens = "/kind:log".chars().map(Key::Char);
+    stage.look(&lens.chain([Key::Enter]).collect::<Vec<_>>());
+    let id = stage.model.subject().unwrap();
+    assert!(stage.scan.catalog().path(id).ends_with("buoy"), "what is left of it leads");
+    let evidence = stage.evidence(id);
+    let screen = stage.shows(evidence.clone(), (160, 50));
+    let wanted = "in the lens 52.0 KiB in 1 entry allocated 56.0 KiB";
+    assert!(words(&screen).contains(wanted), "{screen}");
+    stage.look(&[Key::Char('a')]);
+    stage.look(&[Key::Home]);
+    let id = stage.model.subject().unwrap();
+    let screen = stage.shows(stage.evidence(id), (160, 50));
+    assert!(!screen.contains("in the lens"), "{screen}");
+}
+
+#[test]
 fn what_is_exclusive_is_asked_for_when_the_scan_has_ended() {
     let mut stage = Stage::new();
     stage.look(&[Key::Down]);

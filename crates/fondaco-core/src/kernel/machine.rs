@@ -120,6 +120,16 @@ pub fn processor_wait() -> Duration {
     Duration::from_nanos(nanoseconds.sum())
 }
 
+/// Whether addresses count although no memory stands behind them: this process may only have so many
+/// (`RLIMIT_AS` in `getrlimit(2)`), or the system promises no more than it has (`vm.overcommit_memory` in `proc(5)`).
+pub fn addresses_are_scarce() -> bool {
+    let strict = || {
+        let how = std::fs::read_to_string("/proc/sys/vm/overcommit_memory");
+        how.map_or(true, |how| how.trim() == "2")
+    };
+    rustix::process::getrlimit(Resource::As).current.is_some() || strict()
+}
+
 /// Raises the soft limit of open descriptors to the hard one; returns what it is then.
 pub fn raise_descriptor_limit() -> u64 {
     let Rlimit { current, maximum } = rustix::process::getrlimit(Resource::Nofile);

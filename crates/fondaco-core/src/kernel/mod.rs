@@ -38,8 +38,9 @@ pub use durable::{Aside, remove_abandoned, sync_directory, write_whole};
 pub use ext::{ExtHidden, ext_hidden};
 pub use extents::{Extent, extents};
 pub use machine::{
-    effective_user, exposed_at, give_back_freed_memory, machine_id, own_descriptor_table,
-    processor_time, processor_wait, raise_descriptor_limit, random_id, stand_back, times_waited,
+    addresses_are_scarce, effective_user, exposed_at, give_back_freed_memory, machine_id,
+    own_descriptor_table, processor_time, processor_wait, raise_descriptor_limit, random_id,
+    stand_back, times_waited,
 };
 pub use mounts::{AccessTimes, Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};

@@ -90,7 +90,7 @@ pub struct Progress {
     pub current: PathBuf,
 }
 
-/// A catalog is given addresses for as many entries as the volumes have inodes in use, but at most for these: 240 MiB.
+/// A catalog is given addresses for as many entries as the volumes have inodes in use, but at most for these: 300 MiB.
 const ROOM_MOST: u64 = 1 << 22;
 
 /// A scan that runs on threads of its own, or has ended.
@@ -119,7 +119,9 @@ impl Scan {
             inodes += capacity.inodes - capacity.inodes_free;
             roots_found.push((path, stat));
         }
-        catalog.make_room(inodes.min(ROOM_MOST) as usize);
+        if !kernel::addresses_are_scarce() {
+            catalog.make_room(inodes.min(ROOM_MOST) as usize);
+        }
         let entries = catalog.add_roots(&roots_found)?;
         let stats = roots_found.into_iter().map(|(_, stat)| stat);
         let tasks: Vec<_> = entries.into_iter().zip(stats).collect();

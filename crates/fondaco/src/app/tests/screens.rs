@@ -282,7 +282,7 @@ fn saved_scans_and_long_lists_are_read_to_their_last_row() {
     let about = |number: u64| About {
         scanned: Time::at(2_000_000_000 - 86_400 * number as i64),
         roots: vec!["/srv/sea\u{1b}[2Jmark".into(), "/srv/field-kits".into()],
-        complete: number % 2 == 0,
+        complete: number.is_multiple_of(2),
         entries: 1000 * number,
         allocated: Bytes::new(number << 20),
         unreadable: 0,

@@ -113,7 +113,8 @@ impl Shared {
 
     /// Makes the totals exact; the scan counts as ended only then, and takes no more.
     fn end(&self, begun: Instant, whole: bool) {
-        let complete = whole && !self.stop.load(Relaxed);
+        // what is left could not be read: no thread could be begun for it
+        let complete = whole && !self.stop.load(Relaxed) && self.pending.load(Acquire) == 0;
         write_between_readers(&self.catalog).finish(complete);
         *lock(&self.took) = Some(begun.elapsed());
         self.ended.notify_all();
@@ -232,16 +233,26 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
     }
     let holdings = Holdings::new(threads.most, shared.held_most);
     let mut workers = workers.into_iter().enumerate();
-    let mut add = |count: usize| {
-        for (number, own) in workers.by_ref().take(count) {
-            let (shared, stealers) = (Arc::clone(shared), Arc::clone(&stealers));
-            let holdings = Arc::clone(&holdings);
-            shared.alive.fetch_add(1, AcqRel);
-            std::thread::spawn(move || one_thread(&shared, number, own, &stealers, holdings));
+    // what lies before a thread that cannot be begun is taken from there by those that run
+    let begin = |(number, own): (usize, Worker<Task>)| {
+        let (of_thread, stealers) = (Arc::clone(shared), Arc::clone(&stealers));
+        let holdings = Arc::clone(&holdings);
+        let work = move || one_thread(&of_thread, number, own, &stealers, holdings);
+        shared.alive.fetch_add(1, AcqRel);
+        let begun = std::thread::Builder::new().spawn(work).ok();
+        if begun.is_none() {
+            shared.alive.fetch_sub(1, AcqRel);
         }
+        begun
     };
-    add(threads.first);
-    let mut running = threads.first;
+    let mut running = workers.by_ref().take(threads.first).map_while(begin).count();
+    if running == 0
+        && let Some((number, own)) = workers.next()
+    {
+        // not even one can be begun: then this one does it all
+        shared.alive.fetch_add(1, AcqRel);
+        one_thread(shared, number, own, &stealers, Arc::clone(&holdings));
+    }
     let mut signs = WaitingSigns::new(threads.first);
     while shared.goes_on() && shared.alive.load(Acquire) > 0 {
         // woken early by the end
@@ -251,8 +262,7 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
         if !(waits && running == threads.most) && signs.look(waits) && !idle {
             shared.waits.store(true, Relaxed);
             let more = running.min(threads.most - running);
-            add(more);
-            running += more;
+            running += workers.by_ref().take(more).map_while(begin).count();
         }
     }
     let since = Instant::now();

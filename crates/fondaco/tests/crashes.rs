@@ -105,8 +105,7 @@ impl Place {
         for run in ["2", "1"].iter().skip(usize::from(waiting == 0)) {
             self.fondaco(&["put-back", run]).ok();
         }
-        let deleted = ["delete", "delete-file"].map(|name| self.root.join(name));
-        self.is_as_before(&deleted, when);
+        self.is_as_before(&self.to_delete(), when);
         let held: Vec<_> = [&self.root, &self.state]
             .iter()
             .flat_map(|at| std::fs::read_dir(at).unwrap())
@@ -123,8 +122,7 @@ impl Place {
         let mut except = Vec::new();
         for action in &actions {
             self.is_where_it_says(action, when);
-            if action.path.starts_with(self.root.join("delete"))
-                || action.path.starts_with(self.root.join("delete-file"))
+            if self.is_to_delete(&action.path)
                 || action.state == "failed" && !self.is_whole(&action.path)
             {
                 except.push(action.path.clone());
@@ -168,14 +166,20 @@ impl Place {
             "deleted" => assert!(!path.exists(), "{when}: {path:?} is half there"),
             "failed" => {
                 let says_where = action.message.contains(" is in ") && !path.exists();
-                let to_delete = path.starts_with(self.root.join("delete"))
-                    || path.starts_with(self.root.join("delete-file"));
-                let is_kept = to_delete || action.is_archived();
+                let is_kept = self.is_to_delete(path) || action.is_archived();
                 let stands = self.is_whole(path) || says_where && is_kept;
                 assert!(stands, "{when}: {path:?}: {}", action.message);
             }
             other => panic!("{when}: {path:?} is {other}: {}", action.message),
         }
+    }
+
+    fn to_delete(&self) -> [PathBuf; 2] {
+        ["delete", "delete-file"].map(|name| self.root.join(name))
+    }
+
+    fn is_to_delete(&self, path: &Path) -> bool {
+        self.to_delete().iter().any(|place| path.starts_with(place))
     }
 
     /// All names are as they were, but for the times of directories that things were taken from.
@@ -311,8 +315,7 @@ fn putting_back_that_is_cut_short_is_done_by_another_try() {
             }
             let again = place.fondaco(&["put-back", "1"]);
             assert!([0, 3].contains(&again.code()), "{what}: {}{}", again.out(), again.err());
-            let deleted = ["delete", "delete-file"].map(|name| place.root.join(name));
-            place.is_as_before(&deleted, &what);
+            place.is_as_before(&place.to_delete(), &what);
         }
     }
     assert!(cuts > 20, "only {cuts} cuts: putting back makes more calls than that");

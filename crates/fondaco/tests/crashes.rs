@@ -229,6 +229,18 @@ fn disturbed(
     (injected || status.code().is_none(), status.code())
 }
 
+/// How often the first thread of a run makes a call.
+fn calls_of_a_run(call: &str) -> usize {
+    let place = Place::new(1);
+    let command = ["carry-out", place.plan.to_str().unwrap()];
+    disturbed(&place, &command, (call, "delay_enter=1"), 60_000);
+    let log = std::fs::read(place.root.with_file_name("calls")).unwrap();
+    let log = String::from_utf8_lossy(&log);
+    let thread = |line: &str| line.split(' ').next().unwrap_or("").to_owned();
+    let first = log.lines().next().map(thread).unwrap();
+    log.lines().filter(|line| thread(line) == first).count()
+}
+
 #[test]
 fn a_run_killed_at_every_change_it_makes_loses_nothing() {
     let mut kills = 0;
@@ -260,7 +272,6 @@ fn a_run_in_which_any_call_fails_loses_nothing_and_says_what_failed() {
         ("pwrite64", "ENOSPC", 9),
         ("write", "ENOSPC", 3),
         ("openat2", "EACCES", 3),
-        ("getdents64", "EIO", 3),
     ] {
         for when in (1..200).step_by(step) {
             let place = Place::new(1);
@@ -274,6 +285,17 @@ fn a_run_in_which_any_call_fails_loses_nothing_and_says_what_failed() {
             let what = format!("{call} number {when} failed, exit {code:?}");
             assert!(code.is_some_and(|code| [0, 1, 3].contains(&code)), "{what}");
             place.stands(&what);
+        }
+    }
+    // of what it asks first of all processes, only the end is of the run itself
+    for call in ["statx", "getdents64"] {
+        let last = calls_of_a_run(call);
+        for when in (last.saturating_sub(36)..=last).step_by(2) {
+            let place = Place::new(1);
+            let command = ["carry-out", place.plan.to_str().unwrap()];
+            let (failed, code) = disturbed(&place, &command, (call, "error=EIO"), when);
+            failures += usize::from(failed);
+            place.stands(&format!("{call} number {when} of {last} failed, exit {code:?}"));
         }
     }
     assert!(failures > 40, "only {failures} failures: the run makes more calls than that");

@@ -35,24 +35,23 @@ impl Catalog {
         Ok(entries)
     }
 
-    /// Asks for addresses for so many entries, so that what is known need not be moved while more comes; memory is
-    /// only taken up as they come. Refused, it does without.
-    pub fn make_room(&mut self, entries: usize) {
-        // of names, and of how many entries are directories, more often less than more
-        let (names, directories) = (entries.saturating_mul(16), entries / 8);
+    /// Asks for addresses for so many entries, how many of them are directories, and bytes of names, so that what is
+    /// known need not be moved while more comes; memory is only taken up as they come. Refused, it does without.
+    pub fn make_room(&mut self, entries: usize, directories: usize, names: usize) {
         let refused = [
-            self.parent.try_reserve(entries),
-            self.name_at.try_reserve(entries),
-            self.blocks.try_reserve(entries),
-            self.size.try_reserve(entries),
-            self.inode.try_reserve(entries),
-            self.mtime.try_reserve(entries),
-            self.atime.try_reserve(entries),
-            self.ctime.try_reserve(entries),
-            self.owner.try_reserve(entries),
-            self.mode.try_reserve(entries),
-            self.names.try_reserve(names),
-            self.directories.try_reserve(directories),
+            self.parent.try_reserve_exact(entries),
+            self.name_at.try_reserve_exact(entries),
+            self.blocks.try_reserve_exact(entries),
+            self.size.try_reserve_exact(entries),
+            self.inode.try_reserve_exact(entries),
+            self.mtime.try_reserve_exact(entries),
+            self.atime.try_reserve_exact(entries),
+            self.ctime.try_reserve_exact(entries),
+            self.owner.try_reserve_exact(entries),
+            self.mode.try_reserve_exact(entries),
+            self.directories.try_reserve_exact(directories),
+            // each with its length
+            self.names.try_reserve_exact(names.saturating_add(entries)),
         ];
         // they grow as they must, then
         let _ = refused;

@@ -218,7 +218,7 @@ impl Catalog {
             new.put_top();
         }
         let shift = new.len() as u32;
-        new.reserve(rows, columns.names.len());
+        new.make_room(rows, 0, columns.names.len());
         let mut name_from = 0;
         for row in 0..rows {
             let length = usize::from(columns.name_length[row]);
@@ -269,20 +269,6 @@ impl Catalog {
             // it is counted with all the others
             self.directories[number].entries = 0;
         }
-    }
-
-    fn reserve(&mut self, rows: usize, names: usize) {
-        self.names.reserve_exact(names + rows);
-        self.parent.reserve_exact(rows);
-        self.name_at.reserve_exact(rows);
-        self.blocks.reserve_exact(rows);
-        self.size.reserve_exact(rows);
-        self.inode.reserve_exact(rows);
-        self.mtime.reserve_exact(rows);
-        self.atime.reserve_exact(rows);
-        self.ctime.reserve_exact(rows);
-        self.owner.reserve_exact(rows);
-        self.mode.reserve_exact(rows);
     }
 
     /// Counts a row among the entries of its directory, which must follow each other.

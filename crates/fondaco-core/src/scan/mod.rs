@@ -109,18 +109,20 @@ impl Scan {
     /// [`ScanError`] if a root cannot be examined; then nothing is begun.
     pub fn start(roots: &[PathBuf], options: &Options) -> Result<Self, ScanError> {
         let mut catalog = Catalog::new(options.now);
-        let (mut roots_found, mut inodes) = (Vec::new(), 0);
+        let (mut roots_found, mut inodes) = (Vec::new(), 0u64);
         for path in outermost(roots)? {
             let stat = kernel::stat_path(&path).map_err(CallError::on(Op::Examine, &path))?;
             if stat.kind != Kind::Directory {
                 return Err(ScanError::NotADirectory(path));
             }
             let capacity = kernel::capacity(&path).unwrap_or_default();
-            inodes += capacity.inodes - capacity.inodes_free;
+            // some file systems make these numbers up
+            inodes = inodes.saturating_add(capacity.inodes - capacity.inodes_free);
             roots_found.push((path, stat));
         }
         if !kernel::addresses_are_scarce() {
-            catalog.make_room(inodes.min(ROOM_MOST) as usize);
+            let entries = inodes.min(ROOM_MOST) as usize;
+            catalog.make_room(entries, entries / 8, entries * 15);
         }
         let entries = catalog.add_roots(&roots_found)?;
         let stats = roots_found.into_iter().map(|(_, stat)| stat);

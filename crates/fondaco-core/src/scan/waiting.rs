@@ -8,12 +8,24 @@ use std::time::{Duration, Instant};
 
 use crate::kernel;
 
-/// Looks from time to time.
-pub(super) struct WaitingSigns {
-    processors: f64,
+/// What the process has done until a moment.
+struct Moment {
     at: Instant,
     computed: Duration,
     waited: u64,
+}
+
+impl Moment {
+    fn now() -> Self {
+        let (at, computed) = (Instant::now(), kernel::processor_time());
+        Self { at, computed, waited: kernel::times_waited() }
+    }
+}
+
+/// Looks from time to time.
+pub(super) struct WaitingSigns {
+    processors: f64,
+    last: Moment,
     /// Time in line, as it was when little was computed, just before.
     in_line: Option<Duration>,
 }
@@ -52,22 +64,16 @@ fn sign(computed: f64, times_waited_a_second: f64, known: bool) -> Sign {
 
 impl WaitingSigns {
     pub(super) fn new(processors: usize) -> Self {
-        Self {
-            processors: processors as f64,
-            at: Instant::now(),
-            computed: kernel::processor_time(),
-            waited: kernel::times_waited(),
-            in_line: None,
-        }
+        Self { processors: processors as f64, last: Moment::now(), in_line: None }
     }
 
     /// Whether a device was waited for since the last look; `known` as for [`sign`].
     pub(super) fn look(&mut self, known: bool) -> bool {
-        let now = Self::new(1);
-        let seconds = (now.at - self.at).as_secs_f64();
+        let now = Moment::now();
+        let seconds = (now.at - self.last.at).as_secs_f64();
         let share = |time: Duration| time.as_secs_f64() / seconds / self.processors;
-        let computed = share(now.computed.saturating_sub(self.computed));
-        let times_waited = now.waited.saturating_sub(self.waited) as f64;
+        let computed = share(now.computed.saturating_sub(self.last.computed));
+        let times_waited = now.waited.saturating_sub(self.last.waited) as f64;
         let before = self.in_line.take();
         let waits = match sign(computed, times_waited / seconds, known) {
             Sign::Waits => true,
@@ -78,7 +84,7 @@ impl WaitingSigns {
                     .is_some_and(|before| computed + share(in_line.saturating_sub(before)) < LITTLE)
             }
         };
-        (self.at, self.computed, self.waited) = (now.at, now.computed, now.waited);
+        self.last = now;
         waits
     }
 }

@@ -307,9 +307,9 @@ impl Run<'_> {
             self.checks.refresh((self.clock)());
             let ready = self.intend(batch)?;
             let mut parents = HashMap::new();
-            for (at, located) in ready {
+            for (at, located, area) in ready {
                 if self.goes_on("removing", at) {
-                    self.act(at, &located);
+                    self.act(at, &located, &area);
                 } else {
                     self.entries[at].state = EntryState::Waiting;
                 }
@@ -356,8 +356,8 @@ impl Run<'_> {
         Ok(())
     }
 
-    /// Step 1 for a batch: what may be touched at all is written down as intended.
-    fn intend(&mut self, batch: &[usize]) -> Result<Vec<(usize, Located)>, CarryOutError> {
+    /// Step 1 for a batch: what may be touched at all is written down as intended, with where it will be held.
+    fn intend(&mut self, batch: &[usize]) -> Result<Vec<(usize, Located, PathBuf)>, CarryOutError> {
         let mut ready = Vec::new();
         for at in batch {
             let path = self.entries[*at].action.target.path.0.clone();
@@ -369,10 +369,10 @@ impl Run<'_> {
             match opened {
                 Ok((located, area)) => {
                     let entry = &mut self.entries[*at];
-                    entry.area = Some(area);
+                    entry.area = Some(area.clone());
                     entry.parent_before = directory_times(located.parent.as_fd());
                     entry.state = EntryState::Intended;
-                    ready.push((*at, located));
+                    ready.push((*at, located, area));
                 }
                 Err(refusal) => self.conclude(*at, EntryState::Refused, refusal.to_string()),
             }
@@ -383,11 +383,10 @@ impl Run<'_> {
     }
 
     /// Steps 2 to 5 for one action.
-    fn act(&mut self, at: usize, located: &Located) {
+    fn act(&mut self, at: usize, located: &Located, area: &Path) {
         let action = self.entries[at].action.clone();
         let checked = self.checks.target(&action, &self.touched);
-        let area = match checked.and_then(|_| self.areas.of_target(&action.target.path.0, located))
-        {
+        let area = match checked.and_then(|_| self.areas.at(area)) {
             Ok(area) => area,
             Err(refusal) => {
                 return self.conclude(at, EntryState::Refused, refusal.to_string());

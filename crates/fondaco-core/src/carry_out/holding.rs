@@ -1,7 +1,7 @@
 //! Where a run keeps what it has taken away: a private directory on the target's own volume.
 
 use std::collections::HashMap;
-use std::ffi::{OsStr, OsString};
+use std::ffi::OsString;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
@@ -31,24 +31,24 @@ impl<'a> Areas<'a> {
         Ok(area_root(path, located, self.state)?.join(area_name()).join(self.token))
     }
 
-    /// The run's private directory on the volume of a target, made if it is missing.
-    pub(super) fn of_target(
-        &mut self,
-        path: &Path,
-        located: &Located,
-    ) -> Result<Rc<PrivateDir>, Refusal> {
-        let root = area_root(path, located, self.state)?;
-        if let Some(area) = self.open.get(&root) {
+    /// The run's private directory at a path that [`path_for`](Self::path_for) gave, made if it is missing.
+    ///
+    /// It is not looked for again: an answer that has changed meanwhile would leave the journal naming another place
+    /// than the one that holds the entry.
+    pub(super) fn at(&mut self, path: &Path) -> Result<Rc<PrivateDir>, Refusal> {
+        if let Some(area) = self.open.get(path) {
             return Ok(Rc::clone(area));
         }
-        let parent = kernel::open_root(&root).map_err(CallError::on(Op::OpenDirectory, &root))?;
-        let outer = root.join(area_name());
+        let outer = path.parent().and_then(|outer| Some((outer, outer.parent()?)));
+        let (Some((outer, root)), Some(token)) = (outer, path.file_name()) else {
+            return Err(Refusal::Gone(path.to_owned()));
+        };
+        let parent = kernel::open_root(root).map_err(CallError::on(Op::OpenDirectory, root))?;
         let area = keeping_times(parent.as_fd(), || {
-            PrivateDir::open(&parent, &area_name(), outer.clone())
+            PrivateDir::open(&parent, &area_name(), outer.to_owned())
         })?;
-        let run = PrivateDir::open(area.fd(), OsStr::new(self.token), outer.join(self.token))?;
-        let run = Rc::new(run);
-        self.open.insert(root, Rc::clone(&run));
+        let run = Rc::new(PrivateDir::open(area.fd(), token, path.to_owned())?);
+        self.open.insert(path.to_owned(), Rc::clone(&run));
         Ok(run)
     }
 

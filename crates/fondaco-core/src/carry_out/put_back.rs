@@ -180,7 +180,7 @@ fn return_archived(
         let reason = format!("it needs {needed}, and its volume has {free} free");
         return Err(Refusal::NotHeld { path: path.to_owned(), reason });
     }
-    let area = areas.of_target(path, located)?;
+    let area = areas.at(&areas.path_for(path, located)?)?;
     let held = OsString::from(format!("{}.back", entry.action.number));
     if area.stat(&held)?.is_some() {
         area.remove(&held, &mut |_, _| {})?; // of an attempt that was cut off

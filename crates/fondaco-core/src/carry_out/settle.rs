@@ -1,5 +1,6 @@
 //! Bringing runs that were cut off to a defined state.
 
+use std::io::ErrorKind;
 use std::os::fd::AsFd;
 use std::path::PathBuf;
 
@@ -90,7 +91,7 @@ fn settle_entry(entry: &mut EntryRecord, now: Time) -> Result<(EntryState, Strin
     }
     let area = match entry.area.as_deref().map(reopen) {
         Some(Ok(area)) => area,
-        Some(Err(Refusal::Gone(_))) | None => return Ok(not_held(entry)),
+        Some(Err(Refusal::Gone(_))) | None => return not_held(entry),
         Some(Err(refusal)) => return Err(refusal),
     };
     let (held, cleared) = (entry.held_name(), entry.cleared_name());
@@ -98,7 +99,7 @@ fn settle_entry(entry: &mut EntryRecord, now: Time) -> Result<(EntryState, Strin
         return finish_removal(entry, &area, &cleared);
     }
     if area.stat(held.as_ref())?.is_none() {
-        return Ok(not_held(entry));
+        return not_held(entry);
     }
     let here = area.fd().as_fd();
     let found = survey_at(here, held.as_ref(), &path, &Touched::default(), &mut |_| Ok(()))?;
@@ -123,12 +124,18 @@ fn settle_entry(entry: &mut EntryRecord, now: Time) -> Result<(EntryState, Strin
 }
 
 /// It is not in the private directory: either it was never taken, or it is wholly removed.
-fn not_held(entry: &EntryRecord) -> (EntryState, String) {
+fn not_held(entry: &EntryRecord) -> Result<(EntryState, String), Refusal> {
     let target = &entry.action.target;
-    let in_place = kernel::stat_path(&target.path.0)
-        .is_ok_and(|stat| (stat.dev, stat.ino) == (target.device, target.inode));
+    let in_place = match kernel::stat_path(&target.path.0) {
+        Ok(stat) => (stat.dev, stat.ino) == (target.device, target.inode),
+        Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
+            false
+        }
+        // that it cannot be seen does not say that it has gone
+        Err(error) => return Err(CallError::on(Op::Examine, &target.path.0)(error).into()),
+    };
     let message = "finished just before the run was cut off".to_owned();
-    match entry.action.deed {
+    Ok(match entry.action.deed {
         _ if in_place => (EntryState::Waiting, String::new()),
         Deed::Delete => (EntryState::Deleted, message),
         Deed::Archive { .. } => (EntryState::Archived, message),
@@ -138,7 +145,7 @@ fn not_held(entry: &EntryRecord) -> (EntryState, String) {
         }
         // settled before it comes to this: nothing was ever moved
         Deed::End { .. } | Deed::Cut | Deed::Save { .. } => (EntryState::Waiting, String::new()),
-    }
+    })
 }
 
 fn finish_removal(

@@ -22,7 +22,7 @@ pub mod history;
 pub mod kernel;
 pub mod lens;
 pub mod naming;
-mod parallel;
+pub mod parallel;
 pub mod pattern;
 pub mod peek;
 pub mod plan;

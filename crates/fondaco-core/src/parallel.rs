@@ -4,6 +4,8 @@
 //! would not.
 
 use std::ops::Range;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::{Builder, JoinHandle};
 
 /// Fewer entries than this are not worth a thread.
 pub(crate) const ENTRIES: u32 = 16_384;
@@ -13,26 +15,46 @@ pub(crate) fn threads() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from).min(8)
 }
 
-/// Does the work for every part on a thread of its own, for the first on this one. Gives what came of them in
-/// their order; a panic of one of them goes on here.
+/// Does the work for every part, on threads of their own and on this one; on fewer where no more can be begun. Gives
+/// what came of them in their order; a panic of one of them goes on here.
 pub(crate) fn each<I: Send, T: Send>(
     parts: impl IntoIterator<Item = I>,
     work: impl Fn(I) -> T + Sync,
 ) -> Vec<T> {
-    let mut parts = parts.into_iter();
-    let Some(first) = parts.next() else { return Vec::new() };
-    let work = &work;
-    std::thread::scope(|scope| {
-        let others: Vec<_> = parts.map(|part| scope.spawn(move || work(part))).collect();
-        let mut done = vec![work(first)];
-        for other in others {
+    let parts: Vec<(usize, I)> = parts.into_iter().enumerate().collect();
+    let others = parts.len().saturating_sub(1);
+    let parts = Mutex::new(parts.into_iter());
+    let next = || parts.lock().unwrap_or_else(PoisonError::into_inner).next();
+    let some = || std::iter::from_fn(next).map(|(at, part)| (at, work(part))).collect::<Vec<_>>();
+    let mut done = std::thread::scope(|scope| {
+        let begin = |_| Builder::new().spawn_scoped(scope, some).ok();
+        let begun: Vec<_> = (0..others).map_while(begin).collect();
+        let mut done = some();
+        for other in begun {
             match other.join() {
-                Ok(more) => done.push(more),
+                Ok(more) => done.extend(more),
                 Err(panic) => std::panic::resume_unwind(panic),
             }
         }
         done
-    })
+    });
+    done.sort_unstable_by_key(|(at, _)| *at);
+    done.into_iter().map(|(_, made)| made).collect()
+}
+
+/// Begins work on a thread of its own, and gives that; does it here and now where no more can be begun.
+pub fn begin<W: FnOnce() + Send + 'static>(work: W) -> Option<JoinHandle<()>> {
+    let here = Arc::new(Mutex::new(Some(work)));
+    let there = Arc::clone(&here);
+    let run = |work: &Mutex<Option<W>>| {
+        let work = work.lock().unwrap_or_else(PoisonError::into_inner).take();
+        work.into_iter().for_each(|work: W| work());
+    };
+    let begun = Builder::new().spawn(move || run(&there)).ok();
+    if begun.is_none() {
+        run(&here);
+    }
+    begun
 }
 
 /// As many parts of a range as threads are worth starting, none but the last smaller than `least`.

@@ -718,66 +718,6 @@ fn levels_are_sampled_and_a_forecast_comes_from_them_or_not_at_all() {
 }
 
 #[test]
-fn an_ordinary_user_is_told_once_what_more_rights_would_tell() {
-    if !common::is_root() {
-        return; // then every other test is of an ordinary user
-    }
-    let directory = tempfile::tempdir().unwrap();
-    let at = directory.path().canonicalize().unwrap();
-    let state = at.join("state");
-    std::fs::create_dir(&state).unwrap();
-    let closed = at.join("closed");
-    std::fs::create_dir(&closed).unwrap();
-    for (path, mode) in [(&at, 0o755), (&closed, 0o700)] {
-        use std::os::unix::fs::PermissionsExt;
-        std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
-    }
-    std::os::unix::fs::chown(&state, Some(65_534), Some(65_534)).unwrap();
-    // the program may lie where that user may not look
-    let program = at.join("fondaco");
-    std::fs::copy(FONDACO, &program).unwrap();
-    let run = |arguments: &[&str]| {
-        use std::os::unix::process::CommandExt;
-        let mut command = Command::new(&program);
-        command.args(arguments).env("FONDACO_STATE", &state).current_dir("/");
-        Ran(command.uid(65_534).gid(65_534).output().unwrap())
-    };
-    let held = run(&["held", "--json"]).ok().json();
-    assert_eq!(held["sure"], "at-least");
-    let hidden = held["processes_not_seen"].as_u64().unwrap();
-    assert!(hidden >= 1, "pid 1 at least is somebody else's");
-    let words = run(&["held"]).ok().out();
-    assert_eq!(words.matches("could not be looked into").count(), 1, "{words}");
-    // of a small volume of its own, so that the scan of it is short
-    let mount = at.join("mnt");
-    std::fs::create_dir(&mount).unwrap();
-    let mounted = Command::new("mount").args(["-t", "tmpfs", "tide"]).arg(&mount).status().unwrap();
-    assert!(mounted.success());
-    std::fs::create_dir(mount.join("closed")).unwrap();
-    std::fs::write(mount.join("closed/gauge"), vec![1; 50_000]).unwrap();
-    let below = mount.join("below");
-    std::fs::create_dir(&below).unwrap();
-    let shut = std::os::unix::fs::PermissionsExt::from_mode(0o700);
-    std::fs::set_permissions(mount.join("closed"), shut).unwrap();
-    Command::new("mount").args(["-t", "tmpfs", "over"]).arg(&below).status().unwrap();
-    let books = run(&["books", mount.to_str().unwrap(), "--json"]);
-    let text = run(&["books", mount.to_str().unwrap()]);
-    Command::new("umount").arg("-R").arg(&mount).status().unwrap();
-    let books = books.ok().json();
-    let sure = |name: &str| -> Value {
-        let lines = books["lines"].as_array().unwrap();
-        lines.iter().find(|line| line["line"] == name).unwrap().clone()
-    };
-    assert_eq!(sure("beneath")["sure"], "unknown");
-    assert_eq!(sure("held")["sure"], "at-least");
-    let unreadable = sure("unreadable");
-    assert_eq!((&unreadable["sure"], &unreadable["count"]), (&"at-most".into(), &1.into()));
-    assert!(unreadable["bytes"].as_u64().unwrap() >= 50_000, "{unreadable}");
-    let text = text.ok().out();
-    assert_eq!(text.matches("by root only").count(), 1, "each is said once: {text}");
-}
-
-#[test]
 fn the_largest_and_stalest_of_several_places_are_listed_and_sorted_by_size_and_age() {
     let demo = Demo::new();
     let json = |arguments: &[&str]| demo.fondaco(arguments).ok().json();

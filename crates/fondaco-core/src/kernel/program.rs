@@ -15,17 +15,19 @@ pub struct Output {
 }
 
 /// Runs a program and gives the first `most` bytes of what it said; nothing if it cannot be run, or has not ended
-/// in time: then it is killed.
+/// in time, or no thread can be begun to listen to it: then it is killed.
 pub fn output_within(mut command: Command, patience: Duration, most: u64) -> Option<Output> {
     let mut child = command.stdout(Stdio::piped()).spawn().ok()?;
     let stdout = child.stdout.take()?;
     let (said, heard) = channel();
-    std::thread::spawn(move || {
+    let listen = move || {
         let mut text = Vec::new();
         let read = stdout.take(most).read_to_end(&mut text);
         // who asked may have gone
         let _ = said.send(read.map(|_| text));
-    });
+    };
+    // where no thread can be begun, nothing is heard, and at once
+    let _ = std::thread::Builder::new().spawn(listen);
     let text = heard.recv_timeout(patience);
     if text.is_err() {
         let _ = child.kill();

@@ -293,17 +293,22 @@ fn in_order<T: Send, E: Send>(
             .map(|lane| {
                 let (send, receive) = std::sync::mpsc::sync_channel(0);
                 let make = &make;
-                scope.spawn(move || {
+                let work = move || {
                     let mut numbers = (lane..count).step_by(threads);
                     // whoever takes may have failed and gone
                     numbers.try_for_each(|number| send.send(make(number)))
-                });
-                receive
+                };
+                // what no thread can be begun for is made where it is taken
+                std::thread::Builder::new().spawn_scoped(scope, work).ok().map(|_| receive)
             })
             .collect();
         for number in 0..count {
             // a lane that ended early has panicked, and the scope passes that on
-            let Ok(made) = lanes[number % threads].recv() else { break };
+            let made = match &lanes[number % threads] {
+                Some(lane) => lane.recv(),
+                None => Ok(make(number)),
+            };
+            let Ok(made) = made else { break };
             take(made)?;
         }
         Ok(())

@@ -25,6 +25,7 @@ use std::time::{Duration, Instant};
 
 use crate::catalog::{Catalog, EntryId, Full};
 use crate::kernel::{self, CallError, Kind, Op};
+use crate::parallel;
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
 pub use closer::look_closer;
@@ -102,7 +103,8 @@ pub struct Scan {
 }
 
 impl Scan {
-    /// Begins to scan. Roots inside other roots are covered by those and left out.
+    /// Begins to scan; where no thread can be begun, scans to the end. Roots inside other roots are covered by those
+    /// and left out.
     ///
     /// # Errors
     ///
@@ -137,8 +139,8 @@ impl Scan {
         let shared = Arc::new(Shared::new(catalog, options, threads));
         let begun = Instant::now();
         let walking = Arc::clone(&shared);
-        let coordinator = std::thread::spawn(move || walk::run(&walking, &tasks, threads));
-        Ok(Self { shared, begun, coordinator: Some(coordinator) })
+        let coordinator = parallel::begin(move || walk::run(&walking, &tasks, threads));
+        Ok(Self { shared, begun, coordinator })
     }
 
     /// The catalog as far as it goes. Hold it briefly: the walk waits meanwhile.

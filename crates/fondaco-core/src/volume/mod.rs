@@ -260,13 +260,18 @@ fn ask(mount: &Mount) -> Answer {
     let (answer, wait) = mpsc::channel();
     let (mount_point, source) = (mount.mount_point.clone(), mount.source.clone());
     let is_local = class_of(&mount.fs_type) == Class::Storage && source.is_absolute();
-    std::thread::spawn(move || {
+    let refused = answer.clone();
+    let begun = std::thread::Builder::new().spawn(move || {
         let capacity = capacity(&mount_point);
         // who may not ask for limits sees none
         let quotas = if is_local { quotas(&source).unwrap_or_default() } else { Vec::new() };
         // nobody may be waiting any more
         let _ = answer.send((capacity, quotas));
     });
+    if let Err(error) = begun {
+        // who waits is here
+        let _ = refused.send((Err(error), Vec::new()));
+    }
     wait
 }
 

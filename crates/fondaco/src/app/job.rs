@@ -1,11 +1,13 @@
 //! Work that takes longer than a frame: threads that report to the application by messages.
 
 use std::cell::Cell;
+use std::io;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::thread::Builder;
 use std::time::{Duration, Instant};
 
 use fondaco_core::analysis::{
@@ -19,6 +21,7 @@ use fondaco_core::carry_out::{
 use fondaco_core::catalog::Catalog;
 use fondaco_core::history::{History, Outlook};
 use fondaco_core::kernel::{self, CallError, DeletedFiles, OpenFiles, stat_path};
+use fondaco_core::parallel;
 use fondaco_core::peek::peek;
 use fondaco_core::plan::{Plan, Refusal, survey_with_open};
 use fondaco_core::rule::RuleSet;
@@ -47,19 +50,23 @@ pub struct Jobs {
 
 impl Jobs {
     /// Jobs that report there.
-    pub fn new(messages: Sender<Event>) -> Self {
+    ///
+    /// # Errors
+    ///
+    /// That of the system, if the threads that answer cannot be begun.
+    pub fn new(messages: Sender<Event>) -> io::Result<Self> {
         let (evidence, requests) = channel();
         let reports = messages.clone();
-        std::thread::spawn(move || answer_for_evidence(&requests, &reports));
+        Builder::new().spawn(move || answer_for_evidence(&requests, &reports))?;
         let (questions, asked) = channel();
         let stop_look = Arc::new(AtomicBool::new(false));
         let (reports, stop) = (messages.clone(), Arc::clone(&stop_look));
-        std::thread::spawn(move || {
+        Builder::new().spawn(move || {
             kernel::stand_back();
             answer_all(&asked, &reports, &stop);
-        });
+        })?;
         let (scan, stop_run) = (Arc::default(), Arc::default());
-        Self { messages, evidence, questions, stop_look, scan, stop_run }
+        Ok(Self { messages, evidence, questions, stop_look, scan, stop_run })
     }
 
     /// Starts one.
@@ -86,7 +93,7 @@ impl Jobs {
                 }
                 let (messages, stop) = (self.messages.clone(), Arc::clone(&self.stop_run));
                 let scan = Arc::clone(&self.scan);
-                std::thread::spawn(move || run(other, &messages, &stop, &scan));
+                parallel::begin(move || run(other, &messages, &stop, &scan));
             }
         }
     }

@@ -141,9 +141,10 @@ fn run_loop(
     leave: &AtomicBool,
 ) -> Result<()> {
     let (messages, inbox) = channel();
-    let jobs = Jobs::new(messages.clone());
+    let no_thread = "cannot begin a thread: too many processes or threads (`ulimit -u`, TasksMax)";
+    let jobs = Jobs::new(messages.clone()).context(no_thread)?;
     let events = messages;
-    std::thread::spawn(move || input::listen(&events));
+    std::thread::Builder::new().spawn(move || input::listen(&events)).context(no_thread)?;
     let size = terminal.size()?;
     let mut model = Model::new(state, Time::now(), (size.width, size.height));
     let mut first = update::begin(&mut model);

@@ -49,7 +49,14 @@ impl Office {
         std::fs::hard_link(root.join("tide/a.csv"), root.join("buoy/a-too.csv")).unwrap();
         let state = State::open(&home.join("state")).unwrap();
         let (messages, reports) = channel();
-        Self { _directory: directory, home, root, state, jobs: Jobs::new(messages), reports }
+        Self {
+            _directory: directory,
+            home,
+            root,
+            state,
+            jobs: Jobs::new(messages).unwrap(),
+            reports,
+        }
     }
 
     /// The next message that is wanted; others are passed over.

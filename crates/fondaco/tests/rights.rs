@@ -1,0 +1,162 @@
+//! The program as an ordinary user, and where the system gives it little.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod common;
+
+use std::os::unix::fs::{PermissionsExt, chown};
+use std::os::unix::process::CommandExt;
+use std::path::PathBuf;
+use std::process::Command;
+
+use common::{FONDACO, Ran, Terminal, picture};
+use serde_json::Value;
+
+/// Somebody who is not root, with a place of his own where he also finds the program: it may lie where he may not look.
+struct User {
+    _directory: tempfile::TempDir,
+    number: u32,
+    at: PathBuf,
+}
+
+impl User {
+    /// `None` if not root: then every other test is of an ordinary user.
+    fn new(number: u32) -> Option<Self> {
+        if !common::is_root() {
+            eprintln!("SKIPPED: only root can become somebody else");
+            return None;
+        }
+        let directory = tempfile::tempdir().unwrap();
+        let at = directory.path().canonicalize().unwrap();
+        std::fs::set_permissions(&at, PermissionsExt::from_mode(0o755)).unwrap();
+        std::fs::copy(FONDACO, at.join("fondaco")).unwrap();
+        let user = Self { _directory: directory, number, at };
+        user.owns("state");
+        Some(user)
+    }
+
+    /// Makes a directory that is his.
+    fn owns(&self, name: &str) -> PathBuf {
+        let path = self.at.join(name);
+        std::fs::create_dir(&path).unwrap();
+        chown(&path, Some(self.number), Some(self.number)).unwrap();
+        path
+    }
+
+    fn fondaco(&self, arguments: &[&str]) -> Ran {
+        self.run(&self.at.join("fondaco"), arguments)
+    }
+
+    /// With at most so many threads.
+    fn fondaco_within(&self, threads: u32, arguments: &[&str]) -> Ran {
+        let program = self.at.join("fondaco");
+        let limit = format!("--nproc={threads}");
+        let mut all = vec![limit.as_str(), program.to_str().unwrap()];
+        all.extend(arguments);
+        self.run("prlimit".as_ref(), &all)
+    }
+
+    fn run(&self, program: &std::path::Path, arguments: &[&str]) -> Ran {
+        let mut command = Command::new(program);
+        command.args(arguments).env("FONDACO_STATE", self.at.join("state")).current_dir("/");
+        Ran(command.uid(self.number).gid(self.number).output().unwrap())
+    }
+}
+
+#[test]
+fn an_ordinary_user_is_told_once_what_more_rights_would_tell() {
+    let Some(user) = User::new(65_534) else { return };
+    let held = user.fondaco(&["held", "--json"]).ok().json();
+    assert_eq!(held["sure"], "at-least");
+    let hidden = held["processes_not_seen"].as_u64().unwrap();
+    assert!(hidden >= 1, "pid 1 at least is somebody else's");
+    let words = user.fondaco(&["held"]).ok().out();
+    assert_eq!(words.matches("could not be looked into").count(), 1, "{words}");
+    // of a small volume of its own, so that the scan of it is short
+    let mount = user.at.join("mnt");
+    std::fs::create_dir(&mount).unwrap();
+    let mounted = Command::new("mount").args(["-t", "tmpfs", "tide"]).arg(&mount).status().unwrap();
+    assert!(mounted.success());
+    std::fs::create_dir(mount.join("closed")).unwrap();
+    std::fs::write(mount.join("closed/gauge"), vec![1; 50_000]).unwrap();
+    let below = mount.join("below");
+    std::fs::create_dir(&below).unwrap();
+    std::fs::set_permissions(mount.join("closed"), PermissionsExt::from_mode(0o700)).unwrap();
+    Command::new("mount").args(["-t", "tmpfs", "over"]).arg(&below).status().unwrap();
+    let books = user.fondaco(&["books", mount.to_str().unwrap(), "--json"]);
+    let text = user.fondaco(&["books", mount.to_str().unwrap()]);
+    Command::new("umount").arg("-R").arg(&mount).status().unwrap();
+    let books = books.ok().json();
+    let sure = |name: &str| -> Value {
+        let lines = books["lines"].as_array().unwrap();
+        lines.iter().find(|line| line["line"] == name).unwrap().clone()
+    };
+    assert_eq!(sure("beneath")["sure"], "unknown");
+    assert_eq!(sure("held")["sure"], "at-least");
+    let unreadable = sure("unreadable");
+    assert_eq!((&unreadable["sure"], &unreadable["count"]), (&"at-most".into(), &1.into()));
+    assert!(unreadable["bytes"].as_u64().unwrap() >= 50_000, "{unreadable}");
+    let text = text.ok().out();
+    assert_eq!(text.matches("by root only").count(), 1, "each is said once: {text}");
+}
+
+/// A service's TasksMax and a user's limit of processes can leave no room for threads.
+#[test]
+fn where_few_threads_can_be_begun_work_is_done_on_fewer_and_comes_to_the_same() {
+    // nobody else may have this number: the limit is on all that a user runs
+    let Some(user) = User::new(64_911) else { return };
+    let tree = user.owns("tide");
+    for directory in 0..40 {
+        let directory = tree.join(format!("gauge-{directory}"));
+        std::fs::create_dir(&directory).unwrap();
+        (0..450).for_each(|n| std::fs::write(directory.join(format!("{n}.log")), "tide").unwrap());
+    }
+    let target = user.owns("tide/gauge-x").join("old.log");
+    std::fs::write(&target, "tide").unwrap();
+    let (tree, target) = (tree.to_str().unwrap(), target.to_str().unwrap());
+    let plan = user.at.join("state/plan.json");
+    let plan = plan.to_str().unwrap();
+    let before = picture(user.at.join("tide").as_ref());
+    let asked: [&[&str]; 4] = [
+        &["directories", tree, "--json"],
+        &["breakdown", tree, "--by", "family", "--json"],
+        &["files", tree, "--top", "3", "--json"],
+        &["ages", tree, "--lens", "name:*.log", "--json"],
+    ];
+    let answers = |ran: Ran| {
+        let mut answer = ran.ok().json();
+        // when and how long differ from run to run
+        answer
+            .as_object_mut()
+            .unwrap()
+            .retain(|key, _| !["scanned", "age", "took"].contains(&&**key));
+        answer
+    };
+    let wanted: Vec<Value> = asked.iter().map(|asked| answers(user.fondaco(asked))).collect();
+    assert!(wanted[0].to_string().contains("gauge-39"), "{}", wanted[0]);
+    for threads in 1..=3 {
+        for (asked, wanted) in asked.iter().zip(&wanted) {
+            let answer = answers(user.fondaco_within(threads, asked));
+            assert_eq!(answer, *wanted, "{threads} threads: {asked:?}");
+        }
+        user.fondaco_within(threads, &["scan", tree, "--save"]).ok();
+        user.fondaco_within(threads, &["plan", "--set-aside", target, "-o", plan]).ok();
+        user.fondaco_within(threads, &["carry-out", plan]).ok();
+        assert!(!std::path::Path::new(target).exists());
+        user.fondaco_within(threads, &["put-back", &threads.to_string()]).ok();
+        assert_eq!(picture(user.at.join("tide").as_ref()), before);
+        std::fs::remove_file(plan).unwrap();
+    }
+    let (number, program) = (user.number, user.at.join("fondaco"));
+    let become_user = format!("setpriv --reuid={number} --regid={number} --clear-groups");
+    let state = user.at.join("state");
+    let screen = Terminal::run(
+        100,
+        20,
+        &format!(
+            "FONDACO_STATE={} prlimit --nproc=1 {become_user} {}",
+            state.display(),
+            program.display()
+        ),
+    );
+    screen.shows(&["cannot begin a thread", "ulimit -u", "ENDED 1"]);
+}

@@ -251,6 +251,11 @@ pub enum FileOrder {
     ByteYears,
 }
 
+impl FileOrder {
+    /// All there are.
+    pub const ALL: [Self; 3] = [Self::Allocated, Self::Age, Self::ByteYears];
+}
+
 /// Bytes on disk times years of age: how much room a file has taken for how long.
 pub fn byte_years(allocated: Bytes, age: Age) -> f64 {
     const YEAR: f64 = 365.0 * 86_400.0;

@@ -24,6 +24,10 @@ pub enum Order {
 }
 
 impl Order {
+    /// All there are, in turn.
+    pub const ALL: [Self; 5] =
+        [Self::Allocated, Self::Apparent, Self::Entries, Self::Newest, Self::Name];
+
     /// The next order in turn.
     pub fn next(self) -> Self {
         match self {

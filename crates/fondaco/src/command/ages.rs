@@ -16,7 +16,7 @@ use crate::tables;
 
 pub(super) fn run(arguments: &cli::Ages, state: Option<PathBuf>) -> Result<Outcome> {
     let classes = Classes::of_texts(&arguments.sizes, &arguments.ages)?;
-    let by: AgeBy = arguments.by.into();
+    let by = arguments.by;
     let closer = Closer::if_needed(by == AgeBy::Born);
     let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
     let found = matrix(looked.seen(), looked.top()?, by, classes);

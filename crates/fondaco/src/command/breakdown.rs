@@ -16,7 +16,7 @@ use crate::output::{self, say};
 use crate::tables;
 
 pub(super) fn run(arguments: &cli::Breakdown, state: Option<PathBuf>) -> Result<Outcome> {
-    let by: BreakdownBy = arguments.by.into();
+    let by = arguments.by;
     // of attributes some are told by a closer look only; a saved scan has the others
     let attributes = by == BreakdownBy::Attribute && arguments.walk.saved.is_none();
     let closer = if arguments.content { Closer::Into } else { Closer::if_needed(attributes) };

@@ -37,7 +37,7 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
     if arguments.paths.is_empty() && arguments.walk.saved.is_none() {
         bail!("say of what: a PATH, or --saved N");
     }
-    let by: AgeBy = arguments.time.into();
+    let by = arguments.time;
     let closer = Closer::if_needed(arguments.what == ChartWord::Ages && by == AgeBy::Born);
     let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
     let seen = looked.seen();
@@ -59,7 +59,7 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
             fondaco_chart::ages(&matrix(seen, at, by, Classes::default()), by, &context)
         }
         ChartWord::Breakdown | ChartWord::Volumes => {
-            let found = breakdown(seen, at, arguments.by.into());
+            let found = breakdown(seen, at, arguments.by);
             charts::of_breakdown(&found, arguments.top, &*looked.accounts, &context)
         }
     };

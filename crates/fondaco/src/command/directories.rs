@@ -31,7 +31,7 @@ pub(super) fn run(arguments: &cli::Directories, state: Option<PathBuf>) -> Resul
         bail!("{} is not a directory", Shown(catalog.path(at)));
     }
     let limit = arguments.top.unwrap_or(usize::MAX);
-    let ranking = looked.seen().ranking(at, arguments.order.into(), limit);
+    let ranking = looked.seen().ranking(at, arguments.order, limit);
     let grid = tables::directories(looked.seen(), at, &ranking);
     if written(&grid, &arguments.form, "directories", &looked)? {
         return Ok(Outcome::AllDone);

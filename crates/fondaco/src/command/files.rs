@@ -15,10 +15,10 @@ use crate::output::{self, put_path, say};
 use crate::tables;
 
 pub(super) fn run(arguments: &cli::Files, state: Option<PathBuf>) -> Result<Outcome> {
-    let by: AgeBy = arguments.by.into();
+    let by = arguments.by;
     let closer = Closer::if_needed(by == AgeBy::Born);
     let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
-    let order = arguments.order.into();
+    let order = arguments.order;
     let found = first_files(looked.seen(), looked.top()?, order, by, None, arguments.top);
     let grid = tables::files(&looked.catalog, &found.first, by, &*looked.accounts);
     if written(&grid, &arguments.form, "files", &looked)? {

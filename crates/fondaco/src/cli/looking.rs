@@ -1,0 +1,177 @@
+//! What looks at a scan, and its arguments.
+
+use std::path::PathBuf;
+
+use clap::{Args, ValueEnum};
+use fondaco_core::analysis::{AgeBy, BreakdownBy, FileOrder};
+use fondaco_core::catalog::Order;
+
+use super::{Form, Walk, words};
+
+/// `directories`
+#[derive(Debug, Args)]
+pub struct Directories {
+    /// Directory to scan
+    #[arg(required_unless_present = "saved", conflicts_with = "saved")]
+    pub path: Option<PathBuf>,
+    /// Rank what lies in this directory below PATH
+    #[arg(long = "in", value_name = "SUBPATH")]
+    pub below: Option<PathBuf>,
+    /// Show only the first N; the rest is summed
+    #[arg(long, value_name = "N")]
+    pub top: Option<usize>,
+    /// What to rank by
+    #[arg(long, default_value = "allocated", value_parser = words::one_of(&Order::ALL))]
+    pub order: Order,
+    #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
+    pub walk: Walk,
+    #[command(flatten)]
+    pub form: Form,
+}
+
+/// What is shown of a scan.
+#[derive(Debug, Default, Args)]
+pub struct Look {
+    /// Show only what passes, such as "kind:audio older:1y not owner:root"
+    #[arg(long, value_name = "LENS")]
+    pub lens: Option<String>,
+}
+
+/// `files`
+#[derive(Debug, Args)]
+pub struct Files {
+    /// Directories to scan
+    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// What to list by: bytes on disk, age, or both multiplied
+    #[arg(long, default_value = "allocated", value_parser = words::one_of(&FileOrder::ALL))]
+    pub order: FileOrder,
+    /// Which time says how old a file is
+    #[arg(long, default_value = "written", value_parser = words::one_of(&AgeBy::ALL))]
+    pub by: AgeBy,
+    /// How many
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub top: usize,
+    #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
+    pub walk: Walk,
+    #[command(flatten)]
+    pub form: Form,
+}
+
+/// `ages`
+#[derive(Debug, Args)]
+pub struct Ages {
+    /// Directories to scan
+    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// Which time says how old an entry is
+    #[arg(long, default_value = "written", value_parser = words::one_of(&AgeBy::ALL))]
+    pub by: AgeBy,
+    /// Where classes of size end, smallest first, such as 64k,1M,1G
+    #[arg(long, value_name = "SIZE", value_delimiter = ',')]
+    pub sizes: Vec<String>,
+    /// Where classes of age end, newest first, such as 30d,1y
+    #[arg(long, value_name = "AGE", value_delimiter = ',')]
+    pub ages: Vec<String>,
+    #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
+    pub walk: Walk,
+    #[command(flatten)]
+    pub form: Form,
+}
+
+/// `breakdown`
+#[derive(Debug, Args)]
+pub struct Breakdown {
+    /// Directories to scan
+    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// By which property
+    #[arg(long, default_value = "kind", value_parser = words::one_of(&BreakdownBy::ALL))]
+    pub by: BreakdownBy,
+    /// Show only the first N; the rest is summed
+    #[arg(long, value_name = "N", default_value_t = 40)]
+    pub top: usize,
+    /// Read the beginning of files whose ending tells nothing, and sort them by their contents
+    #[arg(long, conflicts_with = "saved")]
+    pub content: bool,
+    #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
+    pub walk: Walk,
+    #[command(flatten)]
+    pub form: Form,
+}
+
+/// `chart`
+#[derive(Debug, Args)]
+pub struct Chart {
+    /// What is drawn
+    #[arg(value_enum)]
+    pub what: ChartWord,
+    /// Directories to scan; for volumes none
+    #[arg(conflicts_with = "saved", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// Where to; the ending says how: .svg or .pdf
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// Draw this directory below PATH
+    #[arg(long = "in", value_name = "SUBPATH")]
+    pub below: Option<PathBuf>,
+    /// Break down by this property
+    #[arg(long, default_value = "kind", value_parser = words::one_of(&BreakdownBy::ALL))]
+    pub by: BreakdownBy,
+    /// Which time counts as age
+    #[arg(long, default_value = "written", value_parser = words::one_of(&AgeBy::ALL))]
+    pub time: AgeBy,
+    /// Draw the first N; the rest is summed
+    #[arg(long, value_name = "N", default_value_t = 24)]
+    pub top: usize,
+    /// Light on ink, for screens; without it dark on white, for paper
+    #[arg(long)]
+    pub screen: bool,
+    /// Width and height in points; the height grows if there is more to show
+    #[arg(long, value_name = "WIDTHxHEIGHT", default_value = "842x595", value_parser = words::points)]
+    pub size: (f64, f64),
+    #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
+    pub walk: Walk,
+}
+
+/// A chart, as it is typed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+#[allow(missing_docs)] // each is its own word
+pub enum ChartWord {
+    Cascade,
+    Map,
+    Ages,
+    Breakdown,
+    Volumes,
+}
+
+/// `report`
+#[derive(Debug, Args)]
+pub struct Report {
+    /// Directories to scan
+    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// Where to; the ending says how: .html or .pdf
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// What stands above it
+    #[arg(long, value_name = "TEXT", default_value = "What is on this storage")]
+    pub title: String,
+    /// List so many files
+    #[arg(long, value_name = "N", default_value_t = 40)]
+    pub top: usize,
+    #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
+    pub walk: Walk,
+}

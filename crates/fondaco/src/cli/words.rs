@@ -1,0 +1,84 @@
+//! How single words of the command line are read.
+
+use std::path::PathBuf;
+
+use clap::builder::{PossibleValuesParser, TypedValueParser};
+use fondaco_core::pattern::{Pattern, PatternError};
+use serde::Serialize;
+
+/// One of these, by the word that it is written as in JSON documents.
+pub(super) fn one_of<T>(all: &'static [T]) -> impl TypedValueParser<Value = T>
+where
+    T: Copy + Serialize + Send + Sync + 'static,
+{
+    let words = all.iter().map(word);
+    PossibleValuesParser::new(words)
+        .try_map(|text| all.iter().find(|one| word(*one) == text).copied().ok_or("no such word"))
+}
+
+/// How it is written in JSON.
+fn word(one: &impl Serialize) -> String {
+    let written = serde_json::to_value(one).ok();
+    written.as_ref().and_then(|word| word.as_str()).unwrap_or_default().to_owned()
+}
+
+pub(super) fn pattern(text: &str) -> Result<Pattern, PatternError> {
+    Pattern::parse(text)
+}
+
+pub(super) fn points(text: &str) -> Result<(f64, f64), String> {
+    let parts = text.split_once('x').and_then(|(w, h)| Some((w.parse().ok()?, h.parse().ok()?)));
+    let usable = |(w, h): &(f64, f64)| (300.0..=5000.0).contains(w) && (200.0..=5000.0).contains(h);
+    parts
+        .filter(usable)
+        .ok_or_else(|| "expected points such as 842x595, at least 300x200".to_owned())
+}
+
+pub(super) fn descriptor(text: &str) -> Result<(u32, u32), String> {
+    let numbers =
+        text.split_once(':').and_then(|(pid, fd)| Some((pid.parse().ok()?, fd.parse().ok()?)));
+    numbers.ok_or_else(|| "expected a process and its descriptor, such as 2464:3".to_owned())
+}
+
+pub(super) fn saved_descriptor(text: &str) -> Result<((u32, u32), PathBuf), String> {
+    let (which, file) =
+        text.split_once('=').ok_or("expected PID:FD=FILE, such as 2464:3=/srv/depot/log")?;
+    Ok((descriptor(which)?, PathBuf::from(file)))
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::{Arg, Command};
+    use fondaco_core::analysis::BreakdownBy;
+
+    use super::*;
+
+    #[test]
+    fn a_word_is_read_as_it_is_written_and_no_other_is() {
+        let read = |word: &str| {
+            let by = Arg::new("by").value_parser(one_of(&BreakdownBy::ALL));
+            let read = Command::new("read").arg(by).try_get_matches_from(["read", word]);
+            read.map(|read| *read.get_one::<BreakdownBy>("by").unwrap())
+        };
+        for by in BreakdownBy::ALL {
+            assert_eq!(read(&word(&by)).ok(), Some(by));
+        }
+        let error = read("name length").unwrap_err().to_string();
+        assert!(error.contains("kind, extension") && error.contains("name-length"), "{error}");
+    }
+
+    #[test]
+    fn descriptors_and_sizes_of_paper_are_read_or_said_to_be_wrong() {
+        assert_eq!(descriptor("2464:3"), Ok((2464, 3)));
+        let kept = saved_descriptor("2464:3=/srv/a=b").unwrap();
+        assert_eq!(kept, ((2464, 3), "/srv/a=b".into()));
+        for wrong in ["", "2464", ":3", "2464:x", "2464:3:1", "-1:3"] {
+            assert!(descriptor(wrong).unwrap_err().contains("2464:3"), "{wrong}");
+        }
+        assert!(saved_descriptor("2464:3").is_err());
+        assert_eq!(points("842x595"), Ok((842.0, 595.0)));
+        for wrong in ["842", "x", "299x595", "842x199", "5001x595", "NaNx595", "infx595"] {
+            assert!(points(wrong).unwrap_err().contains("300x200"), "{wrong}");
+        }
+    }
+}

@@ -24,10 +24,32 @@ pub enum Event {
 /// Sends what the terminal says until it is closed or nobody listens.
 pub fn listen(events: &Sender<Event>) {
     while let Ok(event) = event::read() {
-        if events.send(Event::Terminal(event)).is_err() {
-            return;
+        for event in apart(event) {
+            if events.send(Event::Terminal(event)).is_err() {
+                return;
+            }
         }
     }
+}
+
+/// Escape and the key after it, where a slow line brought both at once: that reads as the key with Alt, which
+/// nothing here is done with. Alt with an arrow has a code of its own.
+fn apart(event: TerminalEvent) -> impl Iterator<Item = TerminalEvent> {
+    let (first, second) = match event {
+        TerminalEvent::Key(mut key) if is_at_once(&key) => {
+            key.modifiers.remove(KeyModifiers::ALT);
+            let escape = KeyEvent::new(KeyCode::Esc, KeyModifiers::NONE);
+            (Some(TerminalEvent::Key(escape)), TerminalEvent::Key(key))
+        }
+        other => (None, other),
+    };
+    first.into_iter().chain([second])
+}
+
+fn is_at_once(key: &KeyEvent) -> bool {
+    use KeyCode::{Backspace, Char, Enter, Tab};
+    key.modifiers.contains(KeyModifiers::ALT)
+        && matches!(key.code, Char(_) | Enter | Tab | Backspace)
 }
 
 /// Remembers the last click, to know a double one.
@@ -82,7 +104,6 @@ fn key_of(event: KeyEvent) -> Option<Key> {
         KeyCode::Char(c) if event.modifiers.contains(KeyModifiers::CONTROL) => {
             Key::Ctrl(c.to_ascii_lowercase())
         }
-        KeyCode::Char(_) if event.modifiers.contains(KeyModifiers::ALT) => return None,
         KeyCode::Char(c) => Key::Char(c),
         KeyCode::F(n) => Key::Function(n),
         KeyCode::Enter => Key::Enter,
@@ -100,4 +121,30 @@ fn key_of(event: KeyEvent) -> Option<Key> {
         KeyCode::Delete => Key::Delete,
         _ => return None,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn escape_and_the_key_after_it_are_two_though_they_come_at_once() {
+        let keys = |code, modifiers| {
+            let event = TerminalEvent::Key(KeyEvent::new(code, modifiers));
+            let (mut input, hits) = (Input::default(), Hits::default());
+            apart(event)
+                .filter_map(|event| match input.message(Event::Terminal(event), &hits) {
+                    Some(Message::Key(key)) => Some(key),
+                    _ => None,
+                })
+                .collect::<Vec<_>>()
+        };
+        let (alt, ctrl) = (KeyModifiers::ALT, KeyModifiers::CONTROL);
+        assert_eq!(keys(KeyCode::Char('a'), alt), [Key::Escape, Key::Char('a')]);
+        assert_eq!(keys(KeyCode::Enter, alt), [Key::Escape, Key::Enter]);
+        assert_eq!(keys(KeyCode::Char('c'), alt | ctrl), [Key::Escape, Key::Ctrl('c')]);
+        assert_eq!(keys(KeyCode::Char('a'), KeyModifiers::NONE), [Key::Char('a')]);
+        assert_eq!(keys(KeyCode::Left, alt), [Key::Left]);
+        assert_eq!(keys(KeyCode::Char('U'), ctrl), [Key::Ctrl('u')]);
+    }
 }

@@ -93,6 +93,7 @@ pub fn report(
     title: &str,
     lens: Option<&str>,
     count: usize,
+    classes: Classes,
     accounts: &dyn Accounts,
 ) -> Report {
     let catalog = seen.catalog();
@@ -160,7 +161,7 @@ pub fn report(
     Report {
         title: shown(title),
         facts,
-        matrix: matrix(seen, at, AgeBy::Written, Classes::default()),
+        matrix: matrix(seen, at, AgeBy::Written, classes),
         cascade: fondaco_chart::cascade(seen, at, 20, &context),
         map: fondaco_chart::map(seen, at, &context),
         kinds: (kinds, kind_lines),
@@ -182,6 +183,24 @@ pub fn write_chart(chart: &Chart, file: &Path) -> Result<()> {
         Some("svg") => write_new(file, chart.to_svg().as_bytes()),
         Some("pdf") => write_new(file, &chart.to_pdf()?),
         _ => bail!("{}: the name of a chart must end in .svg or .pdf", Shown(file)),
+    }
+}
+
+/// Tells before anything is scanned that a file could not be written afterwards.
+///
+/// # Errors
+///
+/// If there is something of that name, or no directory that it could lie in.
+pub fn is_to_be_new(file: &Path) -> Result<()> {
+    if file.symlink_metadata().is_ok() {
+        bail!("{} exists, and nothing is overwritten: say another name", Shown(file));
+    }
+    let directory = std::path::absolute(file)?;
+    let directory = directory.parent().unwrap_or(&directory);
+    match directory.metadata() {
+        Ok(meta) if meta.is_dir() => Ok(()),
+        Ok(_) => bail!("cannot write {}: {} is no directory", Shown(file), Shown(directory)),
+        Err(error) => bail!("cannot write {}: {}: {error}", Shown(file), Shown(directory)),
     }
 }
 

@@ -122,11 +122,7 @@ impl Classes {
     /// What an age class is called: where it ends; the one after the last has no age.
     pub fn age_words(&self, class: usize) -> String {
         match self.ages.get(class) {
-            Some(bound) => match bound.secs() {
-                // a year and not twelve months
-                secs if secs == Age::days(365).secs() => "< 1 y".to_owned(),
-                _ => format!("< {bound}"),
-            },
+            Some(bound) => format!("< {}", bound_words(*bound)),
             None if class == self.ages.len() => "older".to_owned(),
             None => "not known".to_owned(),
         }
@@ -139,6 +135,19 @@ impl Classes {
     fn of_age(&self, age: Age) -> usize {
         self.ages.partition_point(|bound| *bound <= age)
     }
+}
+
+/// An age to the second, in the largest unit that it is a whole number of: so no two bounds read the same.
+fn bound_words(bound: Age) -> String {
+    let (secs, day) = (bound.secs(), Age::days(1).secs());
+    let units =
+        [("y", 365 * day), ("mo", 30 * day), ("d", day), ("h", 3600), ("min", 60), ("s", 1)];
+    let fits = |(unit, length): &(&str, u64)| {
+        // a month is spoken of as thirty days
+        secs.is_multiple_of(*length) && secs >= *length && !(*unit == "mo" && secs < 2 * length)
+    };
+    let (unit, length) = units.into_iter().find(fits).unwrap_or(("s", 1));
+    format!("{} {unit}", secs / length)
 }
 
 /// What one class holds.
@@ -339,6 +348,12 @@ mod tests {
             |texts: &[&str]| texts.iter().map(|text| (*text).to_owned()).collect::<Vec<_>>();
         let own = Classes::of_texts(&texts(&["4k", "1G"]), &texts(&["30d", "1y"])).unwrap();
         assert_eq!((own.sizes.len(), own.ages.len()), (2, 2));
+        for words in
+            ["90 s", "36 h", "30 d", "61 d", "77 d", "3 mo", "12 mo", "1 y", "400 d", "2 y"]
+        {
+            let own = Classes::of_texts(&[], &texts(&[words])).unwrap();
+            assert_eq!(own.age_words(0), format!("< {words}"), "as it was typed");
+        }
         assert_eq!(Classes::of_texts(&[], &[]), Ok(Classes::default()));
         for (sizes, ages) in [(&["1G", "4k"][..], &[][..]), (&[], &["1y", "1y"]), (&["x"], &[])] {
             assert!(Classes::of_texts(&texts(sizes), &texts(ages)).is_err());

@@ -139,7 +139,8 @@ fn report(of: &OfScan) -> Result<String> {
     let catalog = of.catalog.read().unwrap_or_else(PoisonError::into_inner);
     let seen = catalog.seen(of.selection.as_deref());
     let lens = (!of.lens.is_empty()).then_some(&*of.lens);
-    let report = charts::report(seen, of.at, "What is on this storage", lens, 40, &of.state);
+    let title = "What is on this storage";
+    let report = charts::report(seen, of.at, title, lens, 40, classes(&of.state)?, &of.state);
     Ok(report.to_html()?)
 }
 

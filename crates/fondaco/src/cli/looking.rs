@@ -71,10 +71,10 @@ pub struct Ages {
     /// Which time says how old an entry is
     #[arg(long, default_value = "written", value_parser = words::one_of(&AgeBy::ALL))]
     pub by: AgeBy,
-    /// Where classes of size end, smallest first, such as 64k,1M,1G
+    /// Where classes of size end, smallest first, such as 64k,1M,1G; else those of the settings
     #[arg(long, value_name = "SIZE", value_delimiter = ',')]
     pub sizes: Vec<String>,
-    /// Where classes of age end, newest first, such as 30d,1y
+    /// Where classes of age end, newest first, such as 30d,1y; else those of the settings
     #[arg(long, value_name = "AGE", value_delimiter = ',')]
     pub ages: Vec<String>,
     #[command(flatten)]

@@ -3,19 +3,19 @@
 use std::path::PathBuf;
 
 use anyhow::Result;
-use fondaco_core::analysis::{AgeBy, Cell, Classes, Matrix, matrix};
+use fondaco_core::analysis::{AgeBy, Cell, Matrix, matrix};
 use fondaco_core::shown::Shown;
 use fondaco_core::units::UnitStyle;
 use serde_json::json;
 
-use super::look::{Closer, Looked, written};
+use super::look::{Closer, Looked, classes, written};
 use super::{Outcome, binary, excluded_line};
 use crate::cli;
 use crate::output::{self, Lean, Table, say};
 use crate::tables;
 
 pub(super) fn run(arguments: &cli::Ages, state: Option<PathBuf>) -> Result<Outcome> {
-    let classes = Classes::of_texts(&arguments.sizes, &arguments.ages)?;
+    let classes = classes(&arguments.sizes, &arguments.ages, state.clone())?;
     let by = arguments.by;
     let closer = Closer::if_needed(by == AgeBy::Born);
     let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;

@@ -4,13 +4,13 @@ use std::path::PathBuf;
 
 use anyhow::{Context, Result, bail};
 use fondaco_chart::Look;
-use fondaco_core::analysis::{AgeBy, Classes, breakdown, matrix};
+use fondaco_core::analysis::{AgeBy, breakdown, matrix};
 use fondaco_core::shown::Shown;
 use fondaco_core::units::UnitStyle;
 use fondaco_core::volume::volumes;
 
 use super::Outcome;
-use super::look::{Closer, Looked};
+use super::look::{Closer, Looked, classes};
 use crate::charts;
 use crate::cli::{self, ChartWord};
 use crate::environment::open_state;
@@ -37,7 +37,8 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
     if arguments.paths.is_empty() && arguments.walk.saved.is_none() {
         bail!("say of what: a PATH, or --saved N");
     }
-    let by = arguments.time;
+    charts::is_to_be_new(&arguments.output)?;
+    let (by, classes) = (arguments.time, classes(&[], &[], state.clone())?);
     let closer = Closer::if_needed(arguments.what == ChartWord::Ages && by == AgeBy::Born);
     let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
     let seen = looked.seen();
@@ -55,9 +56,7 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
     let chart = match arguments.what {
         ChartWord::Cascade => fondaco_chart::cascade(seen, at, arguments.top, &context),
         ChartWord::Map => fondaco_chart::map(seen, at, &context),
-        ChartWord::Ages => {
-            fondaco_chart::ages(&matrix(seen, at, by, Classes::default()), by, &context)
-        }
+        ChartWord::Ages => fondaco_chart::ages(&matrix(seen, at, by, classes), by, &context),
         ChartWord::Breakdown | ChartWord::Volumes => {
             let found = breakdown(seen, at, arguments.by);
             charts::of_breakdown(&found, arguments.top, &*looked.accounts, &context)

@@ -4,9 +4,11 @@ use std::ops::ControlFlow;
 use std::path::PathBuf;
 
 use anyhow::{Context, Result, bail};
+use fondaco_core::analysis::Classes;
 use fondaco_core::catalog::{Catalog, EntryId, Seen, Selection};
 use fondaco_core::lens::{Accounts, Lens, SystemAccounts};
 use fondaco_core::scan::look_closer;
+use fondaco_core::state::State;
 use fondaco_core::units::{counted, grouped};
 use serde_json::Value;
 
@@ -100,13 +102,30 @@ impl Looked {
     }
 }
 
+/// The state directory if there is one: nothing of what looks at a scan needs it.
+fn state_if_any(state: Option<PathBuf>) -> Option<State> {
+    let has_state = state_directory(state.clone()).is_ok_and(|directory| directory.exists());
+    has_state.then(|| open_state(state).ok()).flatten()
+}
+
 /// The accounts of the system, and those of the settings if there is a state directory.
 pub(super) fn accounts(state: Option<PathBuf>) -> Box<dyn Accounts> {
-    let has_state = state_directory(state.clone()).is_ok_and(|directory| directory.exists());
-    match has_state.then(|| open_state(state).ok()).flatten() {
+    match state_if_any(state) {
         Some(state) => Box::new(state),
         None => Box::new(SystemAccounts),
     }
+}
+
+/// Classes of size and age that end there; where nothing is said, those of the settings, or the usual ones.
+pub(super) fn classes(
+    sizes: &[String],
+    ages: &[String],
+    state: Option<PathBuf>,
+) -> Result<Classes> {
+    let settings = state_if_any(state).map(|state| state.settings).unwrap_or_default();
+    let sizes = if sizes.is_empty() { &settings.size_classes } else { sizes };
+    let ages = if ages.is_empty() { &settings.age_classes } else { ages };
+    Ok(Classes::of_texts(sizes, ages)?)
 }
 
 /// Reads a lens; what is wrong is marked below it.

@@ -6,7 +6,7 @@ use anyhow::{Result, bail};
 use fondaco_core::shown::Shown;
 
 use super::Outcome;
-use super::look::{Closer, Looked};
+use super::look::{Closer, Looked, classes};
 use crate::charts;
 use crate::cli;
 use crate::output::say;
@@ -18,11 +18,13 @@ pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Out
         Some("html") => false,
         _ => bail!("{}: the name must end in .html or .pdf", Shown(file)),
     };
+    charts::is_to_be_new(file)?;
+    let classes = classes(&[], &[], state.clone())?;
     let looked =
         Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, Closer::No, state)?;
     let (title, lens) = (&arguments.title, looked.lens.as_deref());
-    let report =
-        charts::report(looked.seen(), looked.top()?, title, lens, arguments.top, &*looked.accounts);
+    let (seen, top, accounts) = (looked.seen(), looked.top()?, &*looked.accounts);
+    let report = charts::report(seen, top, title, lens, arguments.top, classes, accounts);
     let bytes = if as_pdf { report.to_pdf()? } else { report.to_html()?.into_bytes() };
     charts::write_new(file, &bytes)?;
     say!("written: {}", Shown(file));

@@ -49,7 +49,7 @@ pub(super) fn run(arguments: &cli::Journal, state: Option<PathBuf>) -> Result<Ou
     } else if arguments.purge {
         drop(journal);
         let purged = purge(id, None, &state, Time::now())?;
-        if !arguments.form.json {
+        if !arguments.form.json && !purged.done.is_empty() {
             say!("freed {}", binary(purged.freed));
         }
         say_returned("purge", id, &purged, arguments.form.json)

@@ -64,7 +64,11 @@ pub(super) fn say_returned(
             let target = Shown(&entry.action.target.path.0);
             say!("{:>5}  refused    {target}: {why}", entry.action.number);
         }
-        say!("{} done, {} refused", returned.done.len(), returned.refused.len());
+        match (returned.done.len(), returned.refused.len()) {
+            (0, 0) if kind == "purge" => say!("run {run} holds nothing that could be purged"),
+            (0, 0) => say!("nothing of run {run} can be put back"),
+            (done, refused) => say!("{done} done, {refused} refused"),
+        }
     }
     Ok(if returned.refused.is_empty() { Outcome::AllDone } else { Outcome::Refused })
 }

@@ -234,6 +234,13 @@ impl Drop for Terminal {
     }
 }
 
+/// A number as people read it.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let groups: Vec<_> = digits.as_bytes().rchunks(3).rev().map(String::from_utf8_lossy).collect();
+    groups.join(" ")
+}
+
 pub fn is_root() -> bool {
     std::fs::metadata("/proc/self").unwrap().uid() == 0
 }

@@ -1,6 +1,7 @@
 //! Where things are on a screen of a given size; shared by what draws and what scrolls.
 
 use ratatui::layout::Rect;
+use unicode_width::UnicodeWidthChar;
 
 use super::model::{Model, Station};
 
@@ -54,6 +55,45 @@ pub fn frame((columns, rows): (u16, u16)) -> Option<Frame> {
     let below = if rows >= 30 { 8 } else { 5 };
     let (top, height) = (5, rows - 8 - below);
     frame(line(3, 1), line(top, height), line(top + height + 1, below))
+}
+
+/// How wide the lines of a list in front of the station are, and how many there is room for.
+pub fn listing_room(size: (u16, u16)) -> (usize, usize) {
+    let panel = frame(size).map(|frame| frame.panel).unwrap_or_default();
+    // a rule above and below, a title and a line about the keys
+    let height = panel.height.min(size.1.saturating_sub(panel.y)).saturating_sub(4);
+    (usize::from(size.0.min(120).saturating_sub(4)), usize::from(height))
+}
+
+/// Where such a list stands at most, so that its last line is at the end of the room.
+pub fn last_offset(lines: &[String], (width, visible): (usize, usize)) -> usize {
+    let mut left = visible;
+    let whole = lines.iter().rev().take_while(|line| {
+        let needed = folded(line, width).len();
+        let fits = needed <= left;
+        left = left.saturating_sub(needed);
+        fits
+    });
+    // a line that is longer than the room is shown from its beginning
+    (lines.len() - whole.count()).min(lines.len().saturating_sub(1))
+}
+
+/// A line over as many as it needs, those after the first two columns in. Nothing of it is left out.
+pub fn folded(line: &str, width: usize) -> Vec<String> {
+    let mut rows = vec![String::new()];
+    let mut used = 0;
+    for sign in line.chars() {
+        let next = sign.width().unwrap_or(0);
+        if used + next > width && used > 2 {
+            rows.push("  ".to_owned());
+            used = 2;
+        }
+        used += next;
+        if let Some(row) = rows.last_mut() {
+            row.push(sign);
+        }
+    }
+    rows
 }
 
 /// Where the map is drawn: the panel without its heading and legend.

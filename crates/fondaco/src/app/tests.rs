@@ -2,7 +2,9 @@
 
 mod evidence;
 mod jobs;
+mod overlays;
 mod screens;
+mod troubles;
 
 use std::collections::HashSet;
 use std::path::Path;

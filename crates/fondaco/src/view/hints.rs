@@ -4,9 +4,12 @@ use fondaco_core::shown::Shown;
 use ratatui::layout::Rect;
 use unicode_width::UnicodeWidthStr;
 
-use super::pen::{Pen, Target, cut};
+use super::pen::{Pen, Target, cut, wrap};
 use crate::app::available;
 use crate::app::model::{Model, Station, Tone};
+
+/// A notice covers no more lines than these.
+const MOST_LINES: u16 = 6;
 
 pub(super) fn notice(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
@@ -26,7 +29,16 @@ pub(super) fn notice(model: &Model, pen: &mut Pen<'_>, area: Rect) {
             Tone::Trouble => theme.trouble,
         };
         let mark = if notice.tone == Tone::Trouble { "! " } else { "" };
-        pen.text(1, area.y, &format!("{mark}{}", notice.text), style, area.width - 2);
+        // a long one grows upwards: the reason often stands at its end
+        let lines = wrap(&format!("{mark}{}", notice.text), usize::from(area.width - 2));
+        let height = (lines.len() as u16).clamp(1, MOST_LINES);
+        let area = Rect { y: (area.y + 1).saturating_sub(height), height, ..area };
+        if height > 1 {
+            pen.clear(area);
+        }
+        for (line, y) in lines.iter().zip(area.top()..area.bottom()) {
+            pen.text(1, y, line, style, area.width - 2);
+        }
     } else if model.scan.running {
         let at =
             cut(&Shown(&model.scan.progress.current).to_string(), usize::from(area.width - 12));

@@ -6,6 +6,7 @@ use fondaco_core::units::{Bytes, counted, grouped};
 use ratatui::layout::Rect;
 
 use super::pen::{self, Pen, wrap};
+use crate::app::geometry::{folded, last_offset, listing_room};
 use crate::app::model::{Model, Overlay, SavedRow};
 use crate::app::{Field, available, palette_rows};
 
@@ -240,16 +241,23 @@ fn help(model: &Model, pen: &mut Pen<'_>, panel: Rect, offset: usize) {
     }
 }
 
-fn listing(pen: &mut Pen<'_>, panel: Rect, title: &str, places: &[String], offset: usize) {
+fn listing(pen: &mut Pen<'_>, panel: Rect, title: &str, lines: &[String], offset: usize) {
     let theme = pen.theme;
-    let height = (places.len() as u16).saturating_add(2).min(panel.height.saturating_sub(2));
-    let area = sheet(pen, panel, 120, height);
-    let visible = usize::from(area.height.saturating_sub(2));
-    let offset = offset.min(places.len().saturating_sub(visible));
-    let more = if places.len() > visible { "↑ ↓ show more; " } else { "" };
+    let room = listing_room((pen.area().width, pen.area().height));
+    let last = last_offset(lines, room);
+    let mut rows: Vec<String> = Vec::new();
+    for line in lines.iter().skip(offset.min(last)) {
+        if rows.len() >= room.1 {
+            break;
+        }
+        rows.extend(folded(line, room.0));
+    }
+    rows.truncate(room.1);
+    let area = sheet(pen, panel, 120, rows.len() as u16 + 2);
+    let more = if last > 0 { "↑ ↓ show more; " } else { "" };
     pen.text(area.x, area.y, title, theme.brass, area.width);
     pen.text(area.x, area.y + 1, &format!("{more}any other key closes"), theme.dim, area.width);
-    for (i, place) in places.iter().skip(offset).take(visible).enumerate() {
-        pen.text(area.x, area.y + 2 + i as u16, place, theme.plain, area.width);
+    for (row, y) in rows.iter().zip(area.y + 2..) {
+        pen.text(area.x, y, row, theme.plain, area.width);
     }
 }

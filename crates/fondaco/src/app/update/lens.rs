@@ -151,9 +151,7 @@ pub(super) fn choose_again(model: &mut Model) -> Vec<Job> {
     let mut jobs = Vec::new();
     if lens.lens.wants_closer_look() && !has_closer(model) {
         if model.scan.saved {
-            model.say_trouble(
-                "A saved scan does not keep what is immutable or append-only: F5 scans it anew",
-            );
+            say_what_is_not_kept(model);
         } else if !model.scan.running && model.looking.closer.is_none() {
             jobs.extend(look_closer(model, false));
         }
@@ -162,6 +160,16 @@ pub(super) fn choose_again(model: &mut Model) -> Vec<Job> {
     model.looking.lens.waiting = true;
     jobs.extend(ask(model, About::Lens(lens)));
     jobs
+}
+
+/// Nothing is said while a lens is typed: its line is in the place of notices.
+fn say_what_is_not_kept(model: &mut Model) {
+    let wanted = model.looking.lens.lens.wants_closer_look();
+    if wanted && model.scan.saved && model.looking.lens.typing.is_none() {
+        model.say_trouble(
+            "A saved scan does not keep what is immutable or append-only: F5 scans it anew",
+        );
+    }
 }
 
 fn has_closer(model: &Model) -> bool {
@@ -253,6 +261,7 @@ pub(super) fn on_typed(model: &mut Model, key: Key) -> Vec<Job> {
         Key::Enter => {
             if typing.error.is_none() {
                 model.looking.lens.typing = None;
+                say_what_is_not_kept(model);
             }
             return Vec::new();
         }

@@ -409,6 +409,7 @@ fn on_click(model: &mut Model, row: usize, double: bool) -> Vec<Job> {
 fn move_cursor(model: &mut Model, by: i64) -> Vec<Job> {
     if let Some(Overlay::Help { offset } | Overlay::Listing { offset, .. }) = &mut model.overlay {
         *offset = offset.saturating_add_signed(by as isize);
+        overlay::hold_in_list(model);
         return Vec::new();
     }
     let length = model.list_length();

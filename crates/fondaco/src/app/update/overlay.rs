@@ -5,6 +5,7 @@ use fondaco_core::units::Level;
 use super::{export, held, journal, many, on_command, plan, scans, start_scan};
 use crate::app::Field;
 use crate::app::command_table::{Command, Key, Row, available};
+use crate::app::geometry;
 use crate::app::message::Job;
 use crate::app::model::{Asking, Model, Overlay};
 
@@ -75,10 +76,12 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
         Some(Overlay::Palette { typed, cursor }) => return in_palette(model, typed, cursor, key),
         Some(Overlay::Help { offset }) => {
             model.overlay = scrolled(offset, key).map(|offset| Overlay::Help { offset });
+            hold_in_list(model);
         }
         Some(Overlay::Listing { title, lines, offset }) => {
             let offset = scrolled(offset, key);
             model.overlay = offset.map(|offset| Overlay::Listing { title, lines, offset });
+            hold_in_list(model);
         }
         None => {}
     }
@@ -103,7 +106,20 @@ fn scrolled(offset: usize, key: Key) -> Option<usize> {
         Key::PageUp => Some(offset.saturating_sub(10)),
         Key::PageDown => Some(offset + 10),
         Key::Home => Some(0),
+        Key::End => Some(usize::MAX),
         _ => None,
+    }
+}
+
+/// Who scrolls on at the end of a list stays there.
+pub(super) fn hold_in_list(model: &mut Model) {
+    let (room, commands) = (geometry::listing_room(model.size), available(model).count());
+    match &mut model.overlay {
+        Some(Overlay::Help { offset }) => *offset = (*offset).min(commands.saturating_sub(room.1)),
+        Some(Overlay::Listing { lines, offset, .. }) => {
+            *offset = (*offset).min(geometry::last_offset(lines, room));
+        }
+        _ => {}
     }
 }
 

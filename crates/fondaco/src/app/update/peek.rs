@@ -41,7 +41,7 @@ pub(super) fn on_peeked(model: &mut Model, path: PathBuf, outcome: Result<Peek, 
 }
 
 fn lines(model: &Model, inside: Inside) -> Vec<String> {
-    let hex = |row: HexRow| format!("{:>10x}  {:<47}  {}", row.offset, row.hex, row.text);
+    let hex = |row: HexRow| format!("{:>8x}  {:<47}  {}", row.offset, row.hex, row.text);
     match inside {
         Inside::Nothing => vec!["There is not a byte in it.".to_owned()],
         Inside::Text(text) => {

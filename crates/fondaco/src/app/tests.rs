@@ -369,9 +369,23 @@ fn typed_answers_are_checked_and_only_the_right_one_acts() {
         jobs.iter()
             .any(|job| matches!(job, Job::Scan(1, roots, _) if roots == &[Path::new("/srv")]))
     );
-    // a refusal says what to do next, and the old scan no longer speaks
-    stage.send(Message::ScanRefused { number: 1, reason: "there is no /srv".into() });
+    // a refusal says what to do next, and costs nothing: what was there before is there again
+    let selected = stage.model.before_scan.as_ref().unwrap().1.selected;
+    stage.keys(&[Key::Char('p')]);
+    type_in(&mut stage, "/srv/typed/again");
+    assert_eq!(stage.model.scan.number, 2);
+    let jobs = stage.send(Message::ScanRefused { number: 2, reason: "there is no /srv".into() });
     assert!(stage.model.notice.as_ref().unwrap().text.contains("Type another path with p"));
+    assert_eq!((stage.model.scan.number, stage.model.directories.selected), (0, selected));
+    assert_eq!(stage.model.directories.rows.len(), 4);
+    assert!(jobs.iter().any(|job| matches!(job, Job::Evidence { .. })), "{jobs:?}");
+    // a scan that begins takes its place
+    stage.keys(&[Key::Char('p')]);
+    type_in(&mut stage, "/srv");
+    let catalog = stage.scan.shared_catalog();
+    let jobs = stage.send(Message::ScanBegun { number: 1, catalog });
+    assert!(jobs.iter().any(|job| matches!(job, Job::LetGo(_))), "{jobs:?}");
+    assert!(stage.model.before_scan.is_none());
 }
 
 #[test]

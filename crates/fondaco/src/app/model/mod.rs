@@ -99,6 +99,8 @@ pub struct Model {
     pub scan: ScanState,
     /// The Directories station.
     pub directories: Directories,
+    /// What both were until a scan was asked for that has not begun yet.
+    pub before_scan: Option<(ScanState, Directories)>,
     /// Lens, ages, breakdown, files and map.
     pub looking: Looking,
     /// What is planned.
@@ -146,6 +148,7 @@ impl Model {
             asked_in_vain: BTreeSet::new(),
             scan: ScanState::default(),
             directories: Directories::default(),
+            before_scan: None,
             looking: Looking::default(),
             draft: Draft::default(),
             plan_cursor: 0,

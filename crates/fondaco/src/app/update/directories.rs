@@ -17,7 +17,21 @@ use crate::app::model::{EntryRow, Focus, Model, Overlay, Selected, Station};
 pub(super) fn on_begun(model: &mut Model, catalog: Arc<RwLock<Catalog>>) -> Vec<Job> {
     model.scan.catalog = Some(catalog);
     rank(model);
-    look(model)
+    let mut jobs = look(model);
+    let before = model.before_scan.take().and_then(|(scan, _)| scan.catalog);
+    jobs.extend(before.map(|catalog| Job::LetGo(catalog)));
+    jobs
+}
+
+/// A path that cannot be scanned costs nothing: the scan before is there again, as far as it was.
+pub(super) fn on_refused(model: &mut Model, reason: &str) -> Vec<Job> {
+    (model.scan, model.directories) = model.before_scan.take().unwrap_or_default();
+    model.asked_evidence = None;
+    model.say_trouble(format!("Cannot scan: {reason}. Type another path with p."));
+    let mut jobs = lens::on_other_scan(model);
+    rank(model);
+    jobs.extend(look(model));
+    jobs
 }
 
 pub(super) fn on_progress(model: &mut Model, progress: Progress, done: bool) -> Vec<Job> {

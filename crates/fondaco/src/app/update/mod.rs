@@ -97,11 +97,7 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             many::on_surveyed(model, deed, reason, surveyed)
         }
         Message::ScanBegun { catalog, .. } => directories::on_begun(model, catalog),
-        Message::ScanRefused { reason, .. } => {
-            model.scan.running = false;
-            model.say_trouble(format!("Cannot scan: {reason}. Type another path with p."));
-            Vec::new()
-        }
+        Message::ScanRefused { reason, .. } => directories::on_refused(model, &reason),
         Message::ScanProgress { progress, done, .. } => {
             directories::on_progress(model, progress, done)
         }
@@ -376,11 +372,14 @@ pub fn start_scan(model: &mut Model, roots: Vec<PathBuf>) -> Vec<Job> {
 /// Begins a scan; the station stays.
 fn begin_scan(model: &mut Model, roots: Vec<PathBuf>) -> Vec<Job> {
     let number = model.scan.number + 1;
-    model.scan = super::model::ScanState { number, roots, ..Default::default() };
-    model.scan.running = true;
+    let scan = super::model::ScanState { number, roots, running: true, ..Default::default() };
+    let before = std::mem::replace(&mut model.scan, scan);
     let order = model.directories.order;
     let wanted = model.directories.wanted.take();
-    model.directories = super::model::Directories { order, wanted, ..Default::default() };
+    let directories = super::model::Directories { order, wanted, ..Default::default() };
+    let directories = std::mem::replace(&mut model.directories, directories);
+    // of two that are begun one after the other, what was there before both is kept
+    model.before_scan.get_or_insert((before, directories));
     model.evidence = None;
     let mut jobs = vec![Job::Scan(number, model.scan.roots.clone(), model.now)];
     jobs.extend(lens::on_other_scan(model));

@@ -131,6 +131,7 @@ pub(super) fn in_list(
 
 fn on_opened(model: &mut Model, catalog: Catalog) -> Vec<Job> {
     let stopping = model.scan.is_running().then_some(Job::StopScan);
+    model.before_scan = None;
     let scanned = catalog.now();
     let bytes = catalog.top().map_or(Bytes::ZERO, |top| catalog.allocated(top));
     model.scan = ScanState {

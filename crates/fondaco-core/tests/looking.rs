@@ -55,6 +55,8 @@ const TERMS: &[(&str, Meaning)] = &[
     ("B", |path, _| name(path).to_ascii_lowercase().contains(&b'b')),
     ("length:2-6", |path, _| (2..=6).contains(&name(path).len())),
     ("owner:0,root", |_, meta| meta.uid() == 0),
+    ("group:0", |_, meta| meta.gid() == 0),
+    ("group:root,nogroup", |_, meta| [0, 65_534].contains(&meta.gid())),
     ("owner:unknown", |_, meta| meta.uid() == 60_104),
 ];
 

@@ -124,6 +124,37 @@ fn processes_are_asked_to_end_and_what_they_held_is_free_and_measured() {
 }
 
 #[test]
+fn a_process_that_does_not_end_is_told_of_and_ends_by_force_only_when_that_is_planned() {
+    let place = Place::new();
+    let mut processes = Processes(Vec::new());
+    let (path, file) = log(&place, "gauge.log", SIZE as usize);
+    let deaf = "trap '' TERM; echo deaf >&2; exec sleep 600";
+    let mut child = Command::new("sh")
+        .args(["-c", deaf])
+        .stdout(file.try_clone().unwrap())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut said = [0; 5];
+    std::io::Read::read_exact(child.stderr.as_mut().unwrap(), &mut said).unwrap();
+    let pid = child.id();
+    processes.0.push(child);
+    drop(file);
+    std::fs::remove_file(&path).unwrap();
+
+    let summary = carried_out(&place, &plan(&place, &[(&path, TERM)]));
+    let entry = &summary.entries[0];
+    assert_eq!((entry.state, summary.freed), (EntryState::Failed, Bytes::ZERO));
+    assert!(entry.message.contains("still there") && entry.message.contains(&format!("pid {pid}")));
+    assert!(processes.0[0].try_wait().unwrap().is_none() && held(&path).is_some());
+
+    let summary = carried_out(&place, &plan(&place, &[(&path, Deed::End { by_force: true })]));
+    assert_eq!((summary.entries[0].state, summary.freed), (EntryState::Ended, allocated()));
+    assert_eq!(processes.0[0].wait().unwrap().signal(), Some(9));
+    assert!(held(&path).is_none());
+}
+
+#[test]
 fn a_held_file_is_cut_or_saved_and_cut_and_its_process_goes_on() {
     let place = Place::new();
     let mut processes = Processes(Vec::new());

@@ -52,3 +52,44 @@ impl<'a> Finder<'a> {
         table.get(name.as_bytes()).copied()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::scan::{Options, Scan};
+    use crate::units::Time;
+
+    #[test]
+    fn what_is_found_is_what_the_catalog_finds_however_many_names_there_are() {
+        let directory = tempfile::tempdir().unwrap();
+        let root = directory.path().canonicalize().unwrap();
+        for (place, count) in [("narrow", MANY - 1), ("wide", MANY), ("wide/wider", 3 * MANY)] {
+            let place = root.join(place);
+            std::fs::create_dir(&place).unwrap();
+            (0..count).for_each(|n| std::fs::write(place.join(format!("gauge-{n}")), "").unwrap());
+        }
+        let mut scan =
+            Scan::start(std::slice::from_ref(&root), &Options::new(Time::now())).unwrap();
+        scan.wait();
+        let catalog = scan.into_catalog();
+        let finder = Finder::new(&catalog);
+        let mut found = 0;
+        // asked twice: names are put in a table the first time
+        for _ in 0..2 {
+            let mut left: Vec<EntryId> = catalog.children(catalog.top().unwrap()).collect();
+            while let Some(id) = left.pop() {
+                left.extend(catalog.children(id));
+                let path = catalog.path(id);
+                assert_eq!(finder.find(&path), Some(id), "{path:?}");
+                assert_eq!(finder.find(&path.join("nobody")), None);
+                found += 1;
+            }
+        }
+        assert_eq!(found, 2 * (3 + 5 * MANY - 1), "all of them");
+        for missing in ["wide/gauge-", "wide/gauge-00", "narrow/gauge-x", "wide/wider/gauge-96"] {
+            assert_eq!(finder.find(&root.join(missing)), None, "{missing}");
+        }
+        assert_eq!(finder.find(&root), catalog.top());
+        assert_eq!(finder.find("/nonexistent".as_ref()), None, "outside the scan");
+    }
+}

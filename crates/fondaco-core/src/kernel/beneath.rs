@@ -60,24 +60,26 @@ impl Op {
 impl Op {
     /// The one that goes by these words; [`Op::Read`] if none does.
     pub fn of_words(words: &str) -> Self {
-        let all = [
-            Self::Open,
-            Self::OpenDirectory,
-            Self::ReadDirectory,
-            Self::Examine,
-            Self::Write,
-            Self::Create,
-            Self::Rename,
-            Self::Remove,
-            Self::Sync,
-            Self::SetOwner,
-            Self::SetMode,
-            Self::SetTimes,
-            Self::SetAttribute,
-            Self::Lock,
-        ];
-        all.into_iter().find(|op| op.words() == words).unwrap_or(Self::Read)
+        Self::ALL.into_iter().find(|op| op.words() == words).unwrap_or(Self::Read)
     }
+
+    const ALL: [Self; 15] = [
+        Self::Open,
+        Self::OpenDirectory,
+        Self::ReadDirectory,
+        Self::Examine,
+        Self::Read,
+        Self::Write,
+        Self::Create,
+        Self::Rename,
+        Self::Remove,
+        Self::Sync,
+        Self::SetOwner,
+        Self::SetMode,
+        Self::SetTimes,
+        Self::SetAttribute,
+        Self::Lock,
+    ];
 }
 
 impl fmt::Display for Op {
@@ -336,5 +338,18 @@ impl PrivateDir {
             })
             .map_err(CallError::on(Op::ReadDirectory, &self.path))?;
         Ok(names)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_operation_has_words_of_its_own_that_lead_back_to_it() {
+        for op in Op::ALL {
+            assert_eq!(Op::of_words(op.words()), op);
+        }
+        assert_eq!(Op::of_words("of a later version"), Op::Read);
     }
 }

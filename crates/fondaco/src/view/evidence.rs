@@ -4,6 +4,7 @@ use fondaco_core::analysis::{Evidence, Ownership, RepositoryState, Verdict};
 use fondaco_core::books::{Matter, Sure};
 use fondaco_core::carry_out::EntryState;
 use fondaco_core::history::Outlook;
+use fondaco_core::kernel::Kind;
 use fondaco_core::lens::Accounts;
 use fondaco_core::plan::Review;
 use fondaco_core::shown::{Shown, shown};
@@ -322,7 +323,10 @@ fn entry_facts(model: &Model, sheet: &mut Sheet, evidence: &Evidence) {
         sheet.fact("group", evidence.group.clone());
         let (kind, links) = (stat.kind.word(), stat.links);
         sheet.fact("mode", format!("{:04o} {kind}", stat.mode & 0o7777));
-        sheet.fact("names", links.to_string());
+        // of a directory it tells how many directories lie in it, or nothing at all
+        if stat.kind != Kind::Directory {
+            sheet.fact("names", links.to_string());
+        }
         sheet.fact("written", dated(model, stat.mtime));
         sheet.fact("read", dated(model, stat.atime));
         sheet.fact("changed", dated(model, stat.ctime));

@@ -18,7 +18,7 @@ use fondaco_core::catalog::{Catalog, EntryId, Order, Seen};
 use fondaco_core::lens::{Lens, SystemAccounts};
 use fondaco_core::scan::{Options, Scan, look_closer};
 use fondaco_core::state::State;
-use fondaco_core::units::Bytes;
+use fondaco_core::units::{Bytes, Time};
 use proptest::prelude::*;
 
 const DAY: i64 = 86_400;
@@ -490,4 +490,78 @@ fn a_directory_of_very_many_is_ranked_as_the_plainest_sort_would() {
             );
         }
     }
+}
+
+/// A tree large enough for several threads: what is found of it is what is found of its parts, which are not, and of
+/// the directory that holds them.
+#[test]
+fn what_several_threads_find_is_what_one_finds_in_every_part() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    let endings = ["wav", "csv", "log", "part", "", "tar.gz"];
+    for (number, station) in ["north", "south", "harbour", "skerry"].into_iter().enumerate() {
+        let at = root.join(station);
+        std::fs::create_dir(&at).unwrap();
+        for n in 0..9_000usize {
+            let name =
+                format!("{}gauge-{n}.{}", if n % 11 == 0 { "." } else { "" }, endings[n % 6]);
+            let file = std::fs::File::create(at.join(name)).unwrap();
+            // most have nothing but a length: they are made in no time
+            if n % 97 == 0 {
+                std::io::Write::write_all(&mut &file, &vec![1; 3000 * (number + 1)]).unwrap();
+            } else {
+                file.set_len(n as u64).unwrap();
+            }
+        }
+    }
+    let mut scan = Scan::start(std::slice::from_ref(&root), &Options::new(Time::now())).unwrap();
+    scan.wait();
+    let catalog = scan.catalog();
+    let top = catalog.top().unwrap();
+    let own = catalog.own_allocated(top);
+    let lens = Lens::parse("larger:1 not ext:part", &SystemAccounts).unwrap();
+    let selection = lens.select(&catalog, &SystemAccounts);
+    for seen in [catalog.whole(), catalog.seen(Some(&selection))] {
+        let parts: Vec<EntryId> = seen.children(top).collect();
+        assert_eq!(parts.len(), 4);
+        // the directory itself is one entry more, if it is shown
+        let one = u64::from(seen.has(top));
+        let whole = parts.iter().map(|part| seen.allocated(*part)).sum::<Bytes>();
+        assert_eq!(seen.allocated(top), whole + if one == 1 { own } else { Bytes::ZERO });
+        for by in BreakdownBy::ALL {
+            let mut sums: HashMap<SliceKey, (u64, Bytes, Bytes)> = HashMap::new();
+            for slice in parts.iter().flat_map(|part| breakdown(seen, *part, by).slices) {
+                let sum = sums.entry(slice.key).or_default();
+                sum.0 += slice.sum.entries;
+                sum.1 += slice.sum.allocated;
+                sum.2 = sum.2.max(slice.largest_allocated);
+            }
+            let (mut entries, mut bytes) = (0, Bytes::ZERO);
+            for slice in breakdown(seen, top, by).slices {
+                let (count, sum, largest) = sums.remove(&slice.key).unwrap_or_default();
+                entries += slice.sum.entries - count;
+                bytes += slice.sum.allocated.less(sum);
+                let own = if slice.sum.entries > count { own } else { Bytes::ZERO };
+                assert_eq!(slice.largest_allocated, largest.max(own), "{by:?} {:?}", slice.key);
+            }
+            assert!(sums.is_empty(), "{by:?}: slices are missing: {sums:?}");
+            assert!(by == BreakdownBy::Attribute || entries == one, "{by:?}: {entries}");
+            assert!(one == 1 || bytes == Bytes::ZERO, "{by:?}: {bytes:?}");
+        }
+        let found = matrix(seen, top, AgeBy::Changed, Classes::default());
+        let parts: Vec<_> =
+            parts.iter().map(|at| matrix(seen, *at, AgeBy::Changed, Classes::default())).collect();
+        let entries = |of: &fondaco_core::analysis::Matrix| of.whole().entries;
+        assert_eq!(entries(&found), parts.iter().map(entries).sum::<u64>() + one);
+    }
+    let first =
+        |at| first_files(catalog.whole(), at, FileOrder::Allocated, AgeBy::Written, None, 40);
+    let mut merged: Vec<Bytes> = catalog
+        .children(top)
+        .flat_map(|part| first(part).first)
+        .map(|id| catalog.allocated(id))
+        .collect();
+    merged.sort_by_key(|bytes| std::cmp::Reverse(*bytes));
+    let found: Vec<Bytes> = first(top).first.into_iter().map(|id| catalog.allocated(id)).collect();
+    assert_eq!(found, merged[..40]);
 }

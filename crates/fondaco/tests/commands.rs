@@ -617,11 +617,18 @@ fn errors_of_the_device_are_listed_and_the_scan_goes_on() {
         let output = Command::new("strace")
             .args(["-f", "-qq", "-o", "/dev/null", "-e"])
             .arg(format!("inject={call}:error={error}"))
-            .args([FONDACO, "scan", &demo.path(""), "--json"])
+            .args([FONDACO, "scan", &demo.path(""), "--json", "--state"])
+            .arg(demo.at.join("state"))
+            // the others would keep it from being saved
+            .args((call == "getdents64").then_some("--save"))
             .output()
             .unwrap();
         let text = String::from_utf8(output.stdout).unwrap();
         let scanned: Value = serde_json::from_str(&text).unwrap_or_default();
+        if call == "getdents64" {
+            let saved = demo.fondaco(&["scan", "--saved", "1", "--json"]).ok().json();
+            assert_eq!(saved["roots"], scanned["roots"], "what could not be read is saved too");
+        }
         let unreadable = scanned["roots"][0]["unreadable"].as_array();
         let told = unreadable.is_some_and(|places| {
             places.iter().any(|place| place["error"].as_str().unwrap().contains(words))

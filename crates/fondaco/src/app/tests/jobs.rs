@@ -15,7 +15,7 @@ use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, UnitStyle};
 use fondaco_core::volume::volumes;
 
-use crate::app::export::{Done, Export, Exported, OfScan, To, View, export};
+use crate::app::export::{Done, Export, Exported, OfScan, To, View, destination, export};
 use crate::app::input::Event;
 use crate::app::job::Jobs;
 use crate::app::look_job::{About, Answer, Question};
@@ -90,6 +90,18 @@ impl Office {
         let (catalog, state) = (Arc::clone(catalog), self.state.clone());
         let question = Question { scan: 1, number, catalog, selection: None, state, about };
         self.jobs.start(Job::Ask(Box::new(question)));
+    }
+
+    /// What a station shows of a scan, under a lens.
+    fn shown(&self, catalog: &Arc<RwLock<Catalog>>, view: View, lens: &str) -> Exported {
+        Exported::Scan(Box::new(OfScan {
+            catalog: Arc::clone(catalog),
+            selection: (!lens.is_empty()).then(|| self.choose(catalog, lens)),
+            lens: lens.to_owned(),
+            at: catalog.read().unwrap().top().unwrap(),
+            state: self.state.clone(),
+            view,
+        }))
     }
 
     fn choose(&self, catalog: &RwLock<Catalog>, lens: &str) -> Arc<Selection> {
@@ -347,20 +359,63 @@ fn what_is_refused_is_said_before_it_is_planned() {
 }
 
 #[test]
+fn what_is_drawn_on_the_screen_is_exported_as_a_chart_or_told_to_have_none() {
+    let office = Office::new();
+    let catalog = office.scan();
+    let of_scan = |view, lens: &str| office.shown(&catalog, view, lens);
+    let (order, by) = (Order::Allocated, FileOrder::Allocated);
+    let directory = |manner| View::Directory(manner, order, by);
+    let outlook = fondaco_core::history::Outlook::NotYet;
+    let listed = volumes(&office.state).into_iter().map(|volume| (volume, outlook.clone()));
+    let write = |what, name: String| {
+        let file = office.home.join(name);
+        let to = To::File(file.clone());
+        let done = export(&Export { to, what, units: UnitStyle::default() });
+        match done {
+            Ok(Done::Written(written)) => Ok(std::fs::read(written).unwrap()),
+            Ok(Done::Copied(..)) => panic!("not asked for"),
+            Err(error) => {
+                assert!(!file.exists(), "{file:?}: {error:#}");
+                Err(format!("{error:#}"))
+            }
+        }
+    };
+    let charts: [(Exported, &str); 6] = [
+        (of_scan(directory(Manner::Cascade), ""), "What fills this directory"),
+        (of_scan(directory(Manner::Cascade), "ext:log"), "lens: ext:log"),
+        (of_scan(directory(Manner::Map), ""), "Where it lies"),
+        (of_scan(View::Ages(AgeBy::Written), ""), "How old against how large"),
+        (of_scan(View::Breakdown(BreakdownBy::Extension), ""), "What it is, by extension"),
+        (Exported::Volumes(listed.collect()), "How full the volumes are"),
+    ];
+    for (number, (what, title)) in charts.into_iter().enumerate() {
+        let svg = String::from_utf8(write(what, format!("{number}.svg")).unwrap()).unwrap();
+        assert!(svg.contains(title) && !svg.contains(['\u{1b}', '\r']), "{title}: {svg}");
+    }
+    let pdf = write(of_scan(directory(Manner::Map), ""), "map.pdf".into()).unwrap();
+    assert!(pdf.starts_with(b"%PDF-"));
+    let html = write(of_scan(View::Ages(AgeBy::Written), "ext:log"), "report.html".into()).unwrap();
+    let html = String::from_utf8(html).unwrap();
+    assert!(html.contains("lens: ext:log") && html.contains("</html>"), "{html}");
+    for (what, name, reason) in [
+        (of_scan(directory(Manner::Files), ""), "files.svg", "there is no chart"),
+        (Exported::Journal(Vec::new()), "journal.pdf", "there is no chart"),
+        (Exported::Held(Vec::new()), "held.html", "a report is of a scan"),
+        (of_scan(directory(Manner::Map), ""), "map.png", "must end in .svg, .pdf"),
+        (of_scan(directory(Manner::Map), ""), "no/such/place.svg", "No such file or directory"),
+    ] {
+        let error = write(what, name.into()).unwrap_err();
+        assert!(error.contains(reason) && error.contains(name), "{error}");
+    }
+    assert_eq!(destination("c"), Ok(To::Clipboard));
+    assert!(destination("").unwrap_err().contains("a name is missing"));
+}
+
+#[test]
 fn every_table_is_written_as_csv_and_json_whatever_the_names_are() {
     let office = Office::new();
     let catalog = office.scan();
-    let top = catalog.read().unwrap().top().unwrap();
-    let of_scan = |view, lens: &str| {
-        Exported::Scan(Box::new(OfScan {
-            catalog: Arc::clone(&catalog),
-            selection: (!lens.is_empty()).then(|| office.choose(&catalog, lens)),
-            lens: lens.to_owned(),
-            at: top,
-            state: office.state.clone(),
-            view,
-        }))
-    };
+    let of_scan = |view, lens: &str| office.shown(&catalog, view, lens);
     let (order, by) = (Order::Allocated, FileOrder::Allocated);
     let listed = volumes(&office.state);
     let outlook = |_: &_| fondaco_core::history::Outlook::NotYet;
@@ -425,6 +480,7 @@ fn every_table_is_written_as_csv_and_json_whatever_the_names_are() {
     };
     let narrowed = office.choose(&catalog, "ext:csv");
     let seen = catalog.read().unwrap();
+    let top = seen.top().unwrap();
     assert_eq!(Bytes::new(bytes("ext:csv")), {
         let seen = seen.seen(Some(&narrowed));
         seen.children(top).map(|child| seen.allocated(child)).sum()

@@ -1,5 +1,6 @@
 //! The table of commands, the model under messages, and whole screens drawn without a terminal.
 
+mod ages;
 mod evidence;
 mod jobs;
 mod overlays;

@@ -366,7 +366,7 @@ fn what_is_drawn_on_the_screen_is_exported_as_a_chart_or_told_to_have_none() {
     let (order, by) = (Order::Allocated, FileOrder::Allocated);
     let directory = |manner| View::Directory(manner, order, by);
     let outlook = fondaco_core::history::Outlook::NotYet;
-    let listed = volumes(&office.state).into_iter().map(|volume| (volume, outlook.clone()));
+    let listed = volumes(&office.state).into_iter().map(|volume| (volume, outlook));
     let write = |what, name: String| {
         let file = office.home.join(name);
         let to = To::File(file.clone());

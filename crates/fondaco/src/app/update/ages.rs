@@ -124,6 +124,10 @@ pub(super) fn narrow(model: &mut Model) -> Vec<Job> {
     if let Some(bound) = sizes.get(*block.sizes.end()) {
         terms.push(format!("smaller:{}", exact(bound)));
     }
+    if *block.ages.end() > ages.len() && *block.ages.start() > 0 {
+        model.say_trouble("The lens has no word for a time that is not known: go to another cell");
+        return Vec::new();
+    }
     let older = block.ages.start().checked_sub(1).and_then(|below| ages.get(below));
     let newer = ages.get(*block.ages.end());
     match model.looking.ages.by {

@@ -2,6 +2,7 @@
 
 use std::io::IsTerminal;
 use std::path::PathBuf;
+use std::sync::Once;
 
 use anyhow::{Context, Result};
 use fondaco_core::kernel;
@@ -38,6 +39,19 @@ pub fn open_state(said: Option<PathBuf>) -> Result<State> {
         let shown = fondaco_core::shown::Shown(&directory);
         format!("the state directory {shown} cannot be used; choose another with --state DIR")
     })
+}
+
+/// The state directory if there is one, for what works without it too. If it cannot be used, that is said once.
+pub fn state_if_any(said: Option<PathBuf>) -> Option<State> {
+    static SAID: Once = Once::new();
+    let directory = state_directory(said.clone()).ok().filter(|directory| directory.exists())?;
+    match open_state(Some(directory)) {
+        Ok(state) => Some(state),
+        Err(error) => {
+            SAID.call_once(|| eprintln!("fondaco: settings are not used: {error:#}"));
+            None
+        }
+    }
 }
 
 /// Whether colours may be used on standard output (`NO_COLOR`, no-color.org).

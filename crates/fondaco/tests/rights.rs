@@ -5,7 +5,7 @@ mod common;
 
 use std::os::unix::fs::{PermissionsExt, chown};
 use std::os::unix::process::CommandExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use common::{FONDACO, Ran, Terminal, picture};
@@ -28,7 +28,10 @@ impl User {
         let directory = tempfile::tempdir().unwrap();
         let at = directory.path().canonicalize().unwrap();
         std::fs::set_permissions(&at, PermissionsExt::from_mode(0o755)).unwrap();
-        std::fs::copy(FONDACO, at.join("fondaco")).unwrap();
+        // copied by another process: a descriptor that is open for writing in this one goes to every child that is
+        // begun meanwhile, and then the program would be busy
+        let copied = Command::new("cp").arg(FONDACO).arg(at.join("fondaco")).status();
+        assert!(copied.unwrap().success());
         let user = Self { _directory: directory, number, at };
         user.owns("state");
         Some(user)
@@ -55,9 +58,16 @@ impl User {
         self.run("prlimit".as_ref(), &all)
     }
 
-    fn run(&self, program: &std::path::Path, arguments: &[&str]) -> Ran {
+    fn run(&self, program: &Path, arguments: &[&str]) -> Ran {
+        self.run_in(program, arguments, &[("FONDACO_STATE", self.at.join("state"))])
+    }
+
+    /// With nothing in its environment but this.
+    fn run_in(&self, program: &Path, arguments: &[&str], variables: &[(&str, PathBuf)]) -> Ran {
         let mut command = Command::new(program);
-        command.args(arguments).env("FONDACO_STATE", self.at.join("state")).current_dir("/");
+        let path = std::env::var_os("PATH").unwrap_or_default();
+        command.args(arguments).env_clear().env("PATH", path).current_dir("/");
+        command.envs(variables.iter().cloned());
         Ran(command.uid(self.number).gid(self.number).output().unwrap())
     }
 }
@@ -159,4 +169,54 @@ fn where_few_threads_can_be_begun_work_is_done_on_fewer_and_comes_to_the_same() 
         ),
     );
     screen.shows(&["cannot begin a thread", "ulimit -u", "ENDED 1"]);
+}
+
+#[test]
+fn state_lies_where_the_environment_says_or_nowhere_and_never_where_others_write() {
+    let Some(user) = User::new(64_912) else { return };
+    let tree = user.owns("tide");
+    let (open, shut) = (tree.join("open"), tree.join("shut"));
+    std::fs::create_dir(&open).unwrap();
+    std::fs::create_dir(&shut).unwrap();
+    std::fs::write(open.join("gauge.log"), vec![1; 9000]).unwrap();
+    std::fs::set_permissions(&shut, PermissionsExt::from_mode(0o700)).unwrap();
+    let (program, tree) = (user.at.join("fondaco"), tree.to_str().unwrap());
+    let home = user.owns("home");
+    let (xdg, relative) = (user.owns("xdg"), PathBuf::from("not/from/here"));
+    let scan = ["scan", tree, "--save"];
+    for (variables, expected) in [
+        (vec![("XDG_STATE_HOME", xdg.clone()), ("HOME", home.clone())], xdg.join("fondaco")),
+        (
+            vec![("XDG_STATE_HOME", relative), ("HOME", home.clone())],
+            home.join(".local/state/fondaco"),
+        ),
+        (vec![("HOME", user.owns("other"))], user.at.join("other/.local/state/fondaco")),
+        (vec![("HOME", home.clone()), ("FONDACO_STATE", user.owns("said"))], user.at.join("said")),
+    ] {
+        assert!(!expected.join("scans").exists());
+        let said = user.run_in(&program, &scan, &variables).ok().out();
+        assert!(said.contains("saved as scan 1"), "{said}");
+        assert!(expected.join("scans").is_dir(), "{expected:?}");
+        // what could not be read is told, here and where it is ranked
+        let place = format!("cannot open directory {}: Permission denied", shut.display());
+        assert!(said.contains("1 place could not be read") && said.contains(&place), "{said}");
+        let ranked = user.run_in(&program, &["directories", tree], &variables).ok().out();
+        assert!(ranked.contains("1 place could not be read"), "{ranked}");
+    }
+    let nowhere = user.run_in(&program, &scan, &[]);
+    assert_eq!(nowhere.code(), 1);
+    assert!(nowhere.err().contains("say where with --state DIR"), "{}", nowhere.err());
+    // what needs no state works without, and says once that what is there cannot be used
+    let said = user.run_in(&program, &["ages", tree], &[]).ok();
+    assert!(!said.err().contains("settings are not used"), "{}", said.err());
+    let state = home.join(".local/state/fondaco");
+    let variables = [("HOME", home)];
+    std::fs::write(state.join("settings.toml"), "waterline = high").unwrap();
+    let said = user.run_in(&program, &["ages", tree, "--lens", "owner:root"], &variables).ok();
+    assert_eq!(said.err().matches("settings are not used").count(), 1, "{}", said.err());
+    assert!(said.err().contains("settings.toml"), "{}", said.err());
+    std::fs::set_permissions(&state, PermissionsExt::from_mode(0o777)).unwrap();
+    let refused = user.run_in(&program, &scan, &variables);
+    assert_eq!(refused.code(), 1);
+    assert!(refused.err().contains("choose another with --state DIR"), "{}", refused.err());
 }

@@ -303,11 +303,11 @@ fn in_order<T: Send, E: Send>(
             })
             .collect();
         for number in 0..count {
-            // a lane that ended early has panicked, and the scope passes that on
             let made = match &lanes[number % threads] {
                 Some(lane) => lane.recv(),
                 None => Ok(make(number)),
             };
+            // a lane that ended early has panicked, and the scope passes that on
             let Ok(made) = made else { break };
             take(made)?;
         }

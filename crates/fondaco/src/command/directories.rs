@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use anyhow::{Context, Result, bail};
 use fondaco_core::catalog::{EntryId, Ranking, Seen};
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::units::grouped;
+use fondaco_core::units::{counted, grouped};
 use serde_json::{Map, Value, json};
 
 use super::look::{Closer, Looked, written};
@@ -62,8 +62,8 @@ pub(super) fn run(arguments: &cli::Directories, state: Option<PathBuf>) -> Resul
         say!("{line}");
     }
     if !catalog.unreadable().is_empty() {
-        let count = catalog.unreadable().len();
-        say!("{count} places could not be read; `fondaco scan` lists them");
+        let places = counted(catalog.unreadable().len() as u64, "place");
+        say!("{places} could not be read; `fondaco scan` lists them");
     }
     Ok(Outcome::AllDone)
 }

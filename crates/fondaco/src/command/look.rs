@@ -8,13 +8,12 @@ use fondaco_core::analysis::Classes;
 use fondaco_core::catalog::{Catalog, EntryId, Seen, Selection};
 use fondaco_core::lens::{Accounts, Lens, SystemAccounts};
 use fondaco_core::scan::look_closer;
-use fondaco_core::state::State;
 use fondaco_core::units::{counted, grouped};
 use serde_json::Value;
 
 use super::{Obtained, binary, obtain, stop_asked};
 use crate::cli::{Form, Look, Walk};
-use crate::environment::{open_state, state_directory};
+use crate::environment::state_if_any;
 use crate::output::{self, Grid, ProgressLine};
 
 /// Whether every entry is looked at once more.
@@ -100,12 +99,6 @@ impl Looked {
         document["whole_allocated"] = self.catalog.allocated(top).get().into();
         document["whole_entries"] = self.catalog.entries(top).into();
     }
-}
-
-/// The state directory if there is one: nothing of what looks at a scan needs it.
-fn state_if_any(state: Option<PathBuf>) -> Option<State> {
-    let has_state = state_directory(state.clone()).is_ok_and(|directory| directory.exists());
-    has_state.then(|| open_state(state).ok()).flatten()
 }
 
 /// The accounts of the system, and those of the settings if there is a state directory.

@@ -40,7 +40,7 @@ use fondaco_core::volume::{Volume, volume_of};
 
 use crate::app::Begin;
 use crate::cli::{Cli, Command, Walk};
-use crate::environment::{open_state, state_directory};
+use crate::environment::{open_state, state_if_any};
 use crate::output::ProgressLine;
 use crate::view::Theme;
 
@@ -169,8 +169,7 @@ fn obtain(paths: &[PathBuf], walk: &Walk, state: Option<PathBuf>) -> Result<Obta
     let seconds = scan.progress().elapsed.as_secs_f64();
     let catalog = scan.into_catalog();
     // a scan needs no state directory; where there is one, the levels are kept
-    let has_state = state_directory(state.clone()).is_ok_and(|directory| directory.exists());
-    if let Some(state) = has_state.then(|| open_state(state).ok()).flatten() {
+    if let Some(state) = state_if_any(state) {
         sample_levels(paths.iter().map(PathBuf::as_path), &state);
     }
     if !catalog.is_complete() {

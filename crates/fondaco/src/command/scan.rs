@@ -6,7 +6,7 @@ use anyhow::Result;
 use fondaco_core::catalog::{Catalog, Root};
 use fondaco_core::saved;
 use fondaco_core::shown::Shown;
-use fondaco_core::units::grouped;
+use fondaco_core::units::{counted, grouped};
 use serde_json::{Map, Value, json};
 
 use super::{Obtained, Outcome, binary, excluded_line, obtain};
@@ -112,7 +112,7 @@ fn print(catalog: &Catalog, seconds: Option<f64>) -> Result<()> {
         say!("not entered, another volume: {}", Shown(catalog.path(id)));
     }
     if !catalog.unreadable().is_empty() {
-        say!("{} places could not be read:", grouped(catalog.unreadable().len() as u64));
+        say!("{} could not be read:", counted(catalog.unreadable().len() as u64, "place"));
         for place in catalog.unreadable() {
             say!("  cannot {} {}: {}", place.op, Shown(&place.path), place.error);
         }

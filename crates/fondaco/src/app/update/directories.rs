@@ -45,7 +45,7 @@ pub(super) fn on_progress(model: &mut Model, progress: Progress, done: bool) -> 
         let (entries, seconds) = (grouped(progress.entries), progress.elapsed.as_secs_f64());
         let unreadable = match progress.unreadable {
             0 => String::new(),
-            n => format!("; {} places could not be read", grouped(n)),
+            n => format!("; {} could not be read", counted(n, "place")),
         };
         let word = if model.scan.complete { "Scanned" } else { "Stopped after" };
         // elsewhere the notice belongs to what set the scan off

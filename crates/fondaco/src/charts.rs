@@ -186,24 +186,6 @@ pub fn write_chart(chart: &Chart, file: &Path) -> Result<()> {
     }
 }
 
-/// Tells before anything is scanned that a file could not be written afterwards.
-///
-/// # Errors
-///
-/// If there is something of that name, or no directory that it could lie in.
-pub fn is_to_be_new(file: &Path) -> Result<()> {
-    if file.symlink_metadata().is_ok() {
-        bail!("{} exists, and nothing is overwritten: say another name", Shown(file));
-    }
-    let directory = std::path::absolute(file)?;
-    let directory = directory.parent().unwrap_or(&directory);
-    match directory.metadata() {
-        Ok(meta) if meta.is_dir() => Ok(()),
-        Ok(_) => bail!("cannot write {}: {} is no directory", Shown(file), Shown(directory)),
-        Err(error) => bail!("cannot write {}: {}: {error}", Shown(file), Shown(directory)),
-    }
-}
-
 /// Writes a new file; one that exists is never overwritten.
 ///
 /// # Errors

@@ -4,7 +4,8 @@ use std::io::{self, IsTerminal, Write};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use fondaco_core::shown::{DocPath, drives_a_terminal, shown};
+use anyhow::bail;
+use fondaco_core::shown::{DocPath, Shown, drives_a_terminal, shown};
 use serde::Serialize;
 use serde_json::{Map, Value};
 use unicode_width::UnicodeWidthStr;
@@ -288,6 +289,33 @@ fn csv_cell(value: &Value) -> String {
         other => return other.to_string(),
     };
     if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{text}") } else { text }
+}
+
+/// Tells before anything is scanned that a new file could not be written afterwards.
+///
+/// # Errors
+///
+/// If there is something of that name, or no directory that it could lie in.
+pub fn is_to_be_new(file: &Path) -> anyhow::Result<()> {
+    if file.symlink_metadata().is_ok() {
+        bail!("{} exists, and nothing is overwritten: say another name", Shown(file));
+    }
+    has_place(file)
+}
+
+/// Whether there is a directory that a file could lie in.
+///
+/// # Errors
+///
+/// If not.
+pub fn has_place(file: &Path) -> anyhow::Result<()> {
+    let directory = std::path::absolute(file)?;
+    let directory = directory.parent().unwrap_or(&directory);
+    match directory.metadata() {
+        Ok(meta) if meta.is_dir() => Ok(()),
+        Ok(_) => bail!("cannot write {}: {} is no directory", Shown(file), Shown(directory)),
+        Err(error) => bail!("cannot write {}: {}: {error}", Shown(file), Shown(directory)),
+    }
 }
 
 #[cfg(test)]

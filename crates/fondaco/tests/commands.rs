@@ -756,6 +756,49 @@ fn what_a_process_holds_is_listed_booked_planned_and_freed_without_the_screen() 
 }
 
 #[test]
+fn what_a_plan_leaves_out_is_said_and_a_file_that_is_no_plan_is_not_overwritten() {
+    let demo = Demo::new();
+    let first = Holder::of(&demo, "telemetry/gauge.log", 1 << 20);
+    // somebody else holds the same file
+    let pid = first.0.id();
+    let file = std::fs::File::open(format!("/proc/{pid}/fd/1")).unwrap();
+    let second = Holder(Command::new("sleep").arg("600").stdin(file).spawn().unwrap());
+    let (pid, other) = (pid.to_string(), second.0.id().to_string());
+    let (wrong, plan) = (format!("{pid}:77"), demo.at.join("plan.json").display().to_string());
+    for (arguments, left_out) in [
+        (&["--end", &pid][..], format!("is held by pid {other} (sleep) too: name it as well")),
+        (&["--cut", &wrong], format!("descriptor 77 of pid {pid} leads to no deleted file")),
+    ] {
+        let ran = demo.fondaco(&[&["plan", "-o", &plan], arguments].concat());
+        assert_eq!(ran.code(), 3, "{}", ran.out());
+        assert!(ran.err().contains("left out: ") && ran.err().contains(&left_out));
+        assert!(ran.out().contains("0 actions"), "{}", ran.out());
+    }
+    // named both, they are one action; an older plan is overwritten
+    let both = demo.fondaco(&["plan", "-o", &plan, "--end", &pid, "--end", &other]).ok().out();
+    assert!(both.contains("1 action: 1.0 MiB freed now"), "{both}");
+    let notes = demo.path("incoming/notes.txt");
+    let before = std::fs::read(&notes).unwrap_or_else(|_| {
+        std::fs::write(&notes, "tide tables of the harbour").unwrap();
+        b"tide tables of the harbour".to_vec()
+    });
+    for (file, reason) in [
+        (notes.clone(), "exists and is no plan"),
+        (demo.path("incoming"), "Is a directory"),
+        (demo.path("nowhere/plan.json"), "No such file or directory"),
+    ] {
+        let ran = demo.fondaco(&["plan", "--end", &pid, "--end", &other, "-o", &file]);
+        assert!(ran.code() == 1 && ran.err().contains(reason), "{}", ran.err());
+        assert!(ran.err().contains(&file), "{}", ran.err());
+    }
+    assert_eq!(std::fs::read(&notes).unwrap(), before);
+    let rules = demo.at.join("rules.toml");
+    std::fs::write(&rules, RULES).unwrap();
+    let nothing = demo.fondaco(&["plan", "--rules", rules.to_str().unwrap()]);
+    assert!(nothing.err().contains("say what the rules are tried on"), "{}", nothing.err());
+}
+
+#[test]
 fn levels_are_sampled_and_a_forecast_comes_from_them_or_not_at_all() {
     let demo = Demo::new();
     let sea = |ran: Ran| -> Value {

@@ -14,7 +14,7 @@ use super::look::{Closer, Looked, classes};
 use crate::charts;
 use crate::cli::{self, ChartWord};
 use crate::environment::open_state;
-use crate::output::say;
+use crate::output::{self, say};
 
 pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outcome> {
     let look = if arguments.screen { Look::Screen } else { Look::Paper };
@@ -37,7 +37,7 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
     if arguments.paths.is_empty() && arguments.walk.saved.is_none() {
         bail!("say of what: a PATH, or --saved N");
     }
-    charts::is_to_be_new(&arguments.output)?;
+    output::is_to_be_new(&arguments.output)?;
     let (by, classes) = (arguments.time, classes(&[], &[], state.clone())?);
     let closer = Closer::if_needed(arguments.what == ChartWord::Ages && by == AgeBy::Born);
     let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;

@@ -1,5 +1,7 @@
 //! `fondaco plan`
 
+use std::fs::File;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
@@ -38,6 +40,9 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
         state: &state,
         open: OpenFiles::collect(Time::now()),
     };
+    if let Some(file) = &arguments.output {
+        may_be_written(file)?;
+    }
     if let Some(file) = &arguments.rules {
         if arguments.path.is_none() && arguments.walk.saved.is_none() {
             bail!("say what the rules are tried on: --rules FILE PATH, or --rules FILE --saved N");
@@ -275,6 +280,27 @@ impl Making<'_> {
             eprintln!("fondaco: left out: {reason}");
         }
         Ok(if self.left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
+    }
+}
+
+/// Makes sure before anything is scanned that a plan has a place, and overwrites nothing but an older plan.
+fn may_be_written(file: &Path) -> Result<()> {
+    #[derive(serde::Deserialize)]
+    struct Head {
+        fondaco: u32,
+        kind: String,
+    }
+    output::has_place(file)?;
+    let older = match File::open(file) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+        older => older.with_context(|| format!("cannot write {}", Shown(file)))?,
+    };
+    match serde_json::from_reader::<_, Head>(io::BufReader::new(older)) {
+        Ok(head) if head.fondaco > 0 && head.kind == "plan" => Ok(()),
+        Err(error) if error.is_io() => bail!("cannot write {}: {error}", Shown(file)),
+        _ => {
+            bail!("{} exists and is no plan: nothing is overwritten, say another name", Shown(file))
+        }
     }
 }
 

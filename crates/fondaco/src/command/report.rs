@@ -9,7 +9,7 @@ use super::Outcome;
 use super::look::{Closer, Looked, classes};
 use crate::charts;
 use crate::cli;
-use crate::output::say;
+use crate::output::{self, say};
 
 pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Outcome> {
     let file = &arguments.output;
@@ -18,7 +18,7 @@ pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Out
         Some("html") => false,
         _ => bail!("{}: the name must end in .html or .pdf", Shown(file)),
     };
-    charts::is_to_be_new(file)?;
+    output::is_to_be_new(file)?;
     let classes = classes(&[], &[], state.clone())?;
     let looked =
         Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, Closer::No, state)?;

@@ -113,6 +113,7 @@ fn one_directory_is_scanned_again_and_saved_scans_are_opened_and_forgotten() {
     terminal.keys(&["f"]).shows(&["find a name"]);
     terminal.type_text("chart-t").keys(&["Enter"]).shows(&["Gone: it is no longer there"]);
     terminal.keys(&["s"]).shows(&["saved scans: Enter opens"]);
+    terminal.keys(&["Delete"]).shows(&["Delete once more forgets scan", "2 926"]);
     terminal
         .keys(&["Delete"])
         .wait("one to go", |s| s.contains("4 231  ") && !s.contains(" 2 926 "));

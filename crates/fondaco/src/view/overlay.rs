@@ -24,7 +24,9 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
         Some(Overlay::Ask { sentence, typed, error, offers, .. }) => {
             ask(pen, panel, sentence, typed, error.as_deref(), offers);
         }
-        Some(Overlay::Saved { rows, cursor }) => saved(model, pen, panel, rows.as_deref(), *cursor),
+        Some(Overlay::Saved { rows, cursor, forgets }) => {
+            saved(model, pen, panel, rows.as_deref(), *cursor, *forgets);
+        }
         Some(Overlay::Palette { typed, cursor }) => palette(model, pen, panel, typed, *cursor),
         Some(Overlay::Listing { title, lines, offset }) => {
             // lines may be long: it takes the whole width
@@ -142,13 +144,26 @@ fn ask(
     }
 }
 
-fn saved(model: &Model, pen: &mut Pen<'_>, panel: Rect, rows: Option<&[SavedRow]>, cursor: usize) {
+fn saved(
+    model: &Model,
+    pen: &mut Pen<'_>,
+    panel: Rect,
+    rows: Option<&[SavedRow]>,
+    cursor: usize,
+    forgets: Option<u64>,
+) {
     let theme = pen.theme;
     let count = rows.map_or(0, <[SavedRow]>::len);
     let height = (count as u16).saturating_add(4).min(panel.height.saturating_sub(2)).max(6);
     let area = sheet(pen, panel, 110, height);
-    let title = "saved scans: Enter opens, Delete forgets, Esc closes";
-    pen.text(area.x, area.y, title, theme.brass, area.width);
+    let (title, style) = match forgets {
+        None => ("saved scans: Enter opens, Delete forgets, Esc closes".to_owned(), theme.brass),
+        Some(number) => {
+            let what = format!("Delete once more forgets scan {number} for good");
+            (format!("{what}; any other key keeps it"), theme.trouble)
+        }
+    };
+    pen.text(area.x, area.y, &title, style, area.width);
     let Some(rows) = rows else {
         pen.text(area.x, area.y + 2, "looking …", theme.dim, area.width);
         return;

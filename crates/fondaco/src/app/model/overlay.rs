@@ -79,6 +79,8 @@ pub enum Overlay {
         rows: Option<Vec<SavedRow>>,
         /// The selected one.
         cursor: usize,
+        /// The scan that is forgotten if that is asked for once more.
+        forgets: Option<u64>,
     },
     /// All commands, filtered by what has been typed.
     Palette {

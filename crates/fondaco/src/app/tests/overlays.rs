@@ -2,14 +2,15 @@
 
 use fondaco_core::peek::{HexRow, Inside, Listed, Listing, Peek, Text};
 use fondaco_core::plan::Deed;
-use fondaco_core::units::Bytes;
+use fondaco_core::saved::About;
+use fondaco_core::units::{Bytes, Time};
 
 use super::Stage;
 use super::screens::{SIZES, reads, text};
 use crate::app::command_table::Key;
 use crate::app::geometry::{folded, last_offset, listing_room};
-use crate::app::message::Message;
-use crate::app::model::{Overlay, Station};
+use crate::app::message::{Job, Message};
+use crate::app::model::{Overlay, SavedRow, Station};
 use crate::view::{Depth, Theme};
 
 #[test]
@@ -180,4 +181,52 @@ fn a_look_into_a_file_shows_what_sort_it_is_and_where_something_is_left_out() {
     let found = Peek { sort: "empty".into(), length: Bytes::ZERO, inside: Inside::Nothing };
     stage.send(Message::Peeked { path: "/srv/x".into(), outcome: Box::new(Ok(found)) });
     assert!(matches!(stage.model.overlay, Some(Overlay::Help { .. })));
+}
+
+#[test]
+fn a_saved_scan_is_forgotten_only_when_that_is_asked_for_twice() {
+    let about = || About {
+        scanned: Time::at(1_999_000_000),
+        roots: vec!["/srv/seamark".into()],
+        complete: true,
+        entries: 4231,
+        allocated: Bytes::new(260 << 20),
+        unreadable: 0,
+        automatic: true,
+        file: Bytes::new(11 << 10),
+    };
+    let reason = "the saved scan 2 is damaged: its end is missing";
+    let rows = |numbers: &[u64]| {
+        let row = |number: &u64| SavedRow {
+            number: *number,
+            about: if *number == 2 { Err(reason.to_owned()) } else { Ok(about()) },
+        };
+        Ok(numbers.iter().map(row).collect())
+    };
+    let mut stage = Stage::new();
+    stage.keys(&[Key::Char('s')]);
+    stage.send(Message::SavedScans(rows(&[1, 2, 3])));
+    // newest first; moving on, or any other key, keeps it
+    assert!(stage.keys(&[Key::Up, Key::Delete, Key::Down, Key::Delete, Key::Char('x')]).is_empty());
+    assert!(stage.keys(&[Key::Delete, Key::Up, Key::Delete]).is_empty());
+    let theme = Theme::new(Depth::None, false, false);
+    for size in SIZES {
+        let screen = text(&stage.drawn(size, &theme).0);
+        assert!(
+            reads(&screen, "Delete once more forgets scan 3 for good; any other key"),
+            "{screen}"
+        );
+    }
+    let jobs = stage.keys(&[Key::Delete]);
+    assert!(matches!(&jobs[..], [Job::Forget(3, _)]), "{jobs:?}");
+    stage.send(Message::SavedScans(rows(&[1, 2])));
+    // what the list shows by then is not what the next Delete is about
+    assert!(stage.keys(&[Key::Delete]).is_empty());
+    // one that is damaged says so, and the list is left
+    assert!(stage.keys(&[Key::Enter]).is_empty());
+    assert!(stage.model.notice.as_ref().is_some_and(|notice| notice.text == reason));
+    stage.keys(&[Key::Char('s')]);
+    stage.send(Message::SavedScans(rows(&[1, 2])));
+    let jobs = stage.keys(&[Key::Down, Key::Enter]);
+    assert!(matches!(&jobs[..], [Job::OpenSaved { which: 1, .. }]), "{jobs:?}");
 }

@@ -296,7 +296,7 @@ fn saved_scans_are_read_to_their_last_row() {
         })
         .collect();
     let mut stage = Stage::new();
-    stage.model.overlay = Some(Overlay::Saved { rows: Some(rows), cursor: 0 });
+    stage.model.overlay = Some(Overlay::Saved { rows: Some(rows), cursor: 0, forgets: None });
     for size in SIZES {
         let (buffer, _) = stage.drawn(size, &theme);
         assert!(reads(&text(&buffer), "scan age entries allocated file what"), "{size:?}");

@@ -72,7 +72,9 @@ pub(super) fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
             }
             model.overlay = Some(Overlay::Ask { asking, sentence, wanted, typed, error, offers });
         }
-        Some(Overlay::Saved { rows, cursor }) => return scans::in_list(model, rows, cursor, key),
+        Some(Overlay::Saved { rows, cursor, forgets }) => {
+            return scans::in_list(model, rows, cursor, forgets, key);
+        }
         Some(Overlay::Palette { typed, cursor }) => return in_palette(model, typed, cursor, key),
         Some(Overlay::Help { offset }) => {
             model.overlay = scrolled(offset, key).map(|offset| Overlay::Help { offset });

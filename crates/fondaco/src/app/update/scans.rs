@@ -49,7 +49,7 @@ pub(super) fn save(model: &Model) -> Option<Job> {
 }
 
 pub(super) fn open_list(model: &mut Model) -> Vec<Job> {
-    model.overlay = Some(Overlay::Saved { rows: None, cursor: 0 });
+    model.overlay = Some(Overlay::Saved { rows: None, cursor: 0, forgets: None });
     vec![Job::LoadSaved(model.state.clone())]
 }
 
@@ -79,7 +79,7 @@ fn joined(roots: &[PathBuf]) -> Option<String> {
 fn take_list(model: &mut Model, mut found: Vec<SavedRow>) {
     found.reverse();
     match &mut model.overlay {
-        Some(Overlay::Saved { rows, cursor }) => {
+        Some(Overlay::Saved { rows, cursor, .. }) => {
             *cursor = (*cursor).min(found.len().saturating_sub(1));
             *rows = Some(found);
         }
@@ -97,8 +97,11 @@ pub(super) fn in_list(
     model: &mut Model,
     rows: Option<Vec<SavedRow>>,
     mut cursor: usize,
+    forgets: Option<u64>,
     key: Key,
 ) -> Vec<Job> {
+    let mut jobs = Vec::new();
+    let mut asked = None;
     let count = rows.as_ref().map_or(0, Vec::len);
     let selected = rows.as_ref().and_then(|rows| rows.get(cursor)).cloned();
     match (key, selected) {
@@ -119,14 +122,15 @@ pub(super) fn in_list(
                 }
             };
         }
-        (Key::Delete, Some(row)) => {
-            model.overlay = Some(Overlay::Saved { rows, cursor });
-            return vec![Job::Forget(row.number, model.state.clone())];
+        // it cannot be undone: once more, and meant
+        (Key::Delete, Some(row)) if forgets == Some(row.number) => {
+            jobs.push(Job::Forget(row.number, model.state.clone()));
         }
+        (Key::Delete, Some(row)) => asked = Some(row.number),
         _ => {}
     }
-    model.overlay = Some(Overlay::Saved { rows, cursor });
-    Vec::new()
+    model.overlay = Some(Overlay::Saved { rows, cursor, forgets: asked });
+    jobs
 }
 
 fn on_opened(model: &mut Model, catalog: Catalog) -> Vec<Job> {

@@ -865,6 +865,55 @@ fn the_largest_and_stalest_of_several_places_are_listed_and_sorted_by_size_and_a
 }
 
 #[test]
+fn what_a_table_cuts_off_is_summed_and_said_for_people_and_programs() {
+    let demo = Demo::new();
+    // which of equal ones is met first differs from scan to scan
+    demo.fondaco(&["scan", &demo.path(""), "--save"]).ok();
+    let json = |arguments: &[&str]| demo.fondaco(&[arguments, &["--json"]].concat()).ok().json();
+    let read = |arguments: &[&str]| demo.fondaco(arguments).ok().out();
+    let sum =
+        |rows: &[Value], key: &str| rows.iter().map(|row| row[key].as_u64().unwrap()).sum::<u64>();
+    let number = common::grouped;
+
+    let all = json(&["directories", "--saved", "1"])["children"].as_array().unwrap().clone();
+    let cut = ["directories", "--saved", "1", "--top", "3"];
+    let few = json(&cut);
+    assert_eq!(few["children"].as_array().unwrap()[..], all[..3]);
+    let left = &all[3..];
+    let tail = (left.len() as u64, sum(left, "entries"), sum(left, "allocated"));
+    let told = ["children", "entries", "allocated"].map(|key| few["tail"][key].as_u64().unwrap());
+    assert_eq!(told, [tail.0, tail.1, tail.2]);
+    let text = read(&cut);
+    let line = format!("tail: {} more, {} entries, ", tail.0, number(tail.1));
+    assert!(text.lines().any(|row| row.starts_with(&line)), "{text}");
+    assert!(!read(&["directories", "--saved", "1"]).contains("tail:"), "nothing is cut off");
+
+    for by in ["kind", "extension", "family", "name-length"] {
+        let all = json(&["breakdown", "--saved", "1", "--by", by, "--top", "100000"]);
+        let cut = ["breakdown", "--saved", "1", "--by", by, "--top", "2"];
+        let few = json(&cut);
+        let slices = |of: &Value| of["slices"].as_array().unwrap().clone();
+        assert_eq!(slices(&few)[..], slices(&all)[..2], "{by}");
+        let left = slices(&all)[2..].to_vec();
+        let (entries, allocated) = (sum(&left, "entries"), sum(&left, "allocated"));
+        assert_eq!(few["rest"]["slices"], left.len(), "{by}");
+        assert_eq!(few["rest"]["sum"]["entries"], entries, "{by}");
+        assert_eq!(few["rest"]["sum"]["allocated"], allocated, "{by}");
+        let line = format!("and {} more: {} entries, ", left.len(), number(entries));
+        let text = read(&cut);
+        assert!(text.lines().any(|row| row.starts_with(&line)), "{by}: {line}: {text}");
+    }
+    let attributes = read(&["breakdown", "--saved", "1", "--by", "attribute"]);
+    assert!(attributes.contains("these do not add up"), "{attributes}");
+    for (below, reason) in
+        [("surveys/survey-2040.raw", "is not a directory"), ("nowhere", "the scan met no")]
+    {
+        let ran = demo.fondaco(&["directories", "--saved", "1", "--in", below]);
+        assert!(ran.code() == 1 && ran.err().contains(reason), "{}", ran.err());
+    }
+}
+
+#[test]
 fn a_lens_narrows_every_table_and_says_the_part_and_the_whole() {
     let demo = Demo::new();
     let json = |arguments: &[&str]| demo.fondaco(arguments).ok().json();

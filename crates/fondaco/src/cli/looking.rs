@@ -39,12 +39,21 @@ pub struct Look {
     pub lens: Option<String>,
 }
 
-/// `files`
+/// What is scanned, or opened, and what is shown of it.
 #[derive(Debug, Args)]
-pub struct Files {
+pub struct Scanned {
     /// Directories to scan
     #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
     pub paths: Vec<PathBuf>,
+    #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
+    pub walk: Walk,
+}
+
+/// `files`
+#[derive(Debug, Args)]
+pub struct Files {
     /// What to list by: bytes on disk, age, or both multiplied
     #[arg(long, default_value = "allocated", value_parser = words::one_of(&FileOrder::ALL))]
     pub order: FileOrder,
@@ -55,9 +64,7 @@ pub struct Files {
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub top: usize,
     #[command(flatten)]
-    pub look: Look,
-    #[command(flatten)]
-    pub walk: Walk,
+    pub scanned: Scanned,
     #[command(flatten)]
     pub form: Form,
 }
@@ -65,9 +72,6 @@ pub struct Files {
 /// `ages`
 #[derive(Debug, Args)]
 pub struct Ages {
-    /// Directories to scan
-    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
-    pub paths: Vec<PathBuf>,
     /// Which time says how old an entry is
     #[arg(long, default_value = "written", value_parser = words::one_of(&AgeBy::ALL))]
     pub by: AgeBy,
@@ -78,9 +82,7 @@ pub struct Ages {
     #[arg(long, value_name = "AGE", value_delimiter = ',')]
     pub ages: Vec<String>,
     #[command(flatten)]
-    pub look: Look,
-    #[command(flatten)]
-    pub walk: Walk,
+    pub scanned: Scanned,
     #[command(flatten)]
     pub form: Form,
 }
@@ -88,9 +90,6 @@ pub struct Ages {
 /// `breakdown`
 #[derive(Debug, Args)]
 pub struct Breakdown {
-    /// Directories to scan
-    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
-    pub paths: Vec<PathBuf>,
     /// By which property
     #[arg(long, default_value = "kind", value_parser = words::one_of(&BreakdownBy::ALL))]
     pub by: BreakdownBy,
@@ -101,9 +100,7 @@ pub struct Breakdown {
     #[arg(long, conflicts_with = "saved")]
     pub content: bool,
     #[command(flatten)]
-    pub look: Look,
-    #[command(flatten)]
-    pub walk: Walk,
+    pub scanned: Scanned,
     #[command(flatten)]
     pub form: Form,
 }
@@ -158,9 +155,6 @@ pub enum ChartWord {
 /// `report`
 #[derive(Debug, Args)]
 pub struct Report {
-    /// Directories to scan
-    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
-    pub paths: Vec<PathBuf>,
     /// Where to; the ending says how: .html or .pdf
     #[arg(short, long, value_name = "FILE")]
     pub output: PathBuf,
@@ -171,7 +165,5 @@ pub struct Report {
     #[arg(long, value_name = "N", default_value_t = 40)]
     pub top: usize,
     #[command(flatten)]
-    pub look: Look,
-    #[command(flatten)]
-    pub walk: Walk,
+    pub scanned: Scanned,
 }

@@ -12,7 +12,7 @@ use fondaco_core::pattern::Pattern;
 use fondaco_core::scan::{Filter, Options};
 use fondaco_core::units::{Bytes, Time};
 
-pub use looking::{Ages, Breakdown, Chart, ChartWord, Directories, Files, Look, Report};
+pub use looking::{Ages, Breakdown, Chart, ChartWord, Directories, Files, Look, Report, Scanned};
 pub use removal::{CarryOut, Journal, Plan, PutBack};
 
 /// Find what fills a volume, and free it safely.

@@ -18,7 +18,7 @@ pub(super) fn run(arguments: &cli::Ages, state: Option<PathBuf>) -> Result<Outco
     let classes = classes(&arguments.sizes, &arguments.ages, state.clone())?;
     let by = arguments.by;
     let closer = Closer::if_needed(by == AgeBy::Born);
-    let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
+    let looked = Looked::of(&arguments.scanned, closer, state)?;
     let found = matrix(looked.seen(), looked.top()?, by, classes);
     if written(&tables::ages(&found), &arguments.form, "ages", &looked)? {
         return Ok(Outcome::AllDone);

@@ -18,9 +18,9 @@ use crate::tables;
 pub(super) fn run(arguments: &cli::Breakdown, state: Option<PathBuf>) -> Result<Outcome> {
     let by = arguments.by;
     // of attributes some are told by a closer look only; a saved scan has the others
-    let attributes = by == BreakdownBy::Attribute && arguments.walk.saved.is_none();
+    let attributes = by == BreakdownBy::Attribute && arguments.scanned.walk.saved.is_none();
     let closer = if arguments.content { Closer::Into } else { Closer::if_needed(attributes) };
-    let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
+    let looked = Looked::of(&arguments.scanned, closer, state)?;
     let found = breakdown(looked.seen(), looked.top()?, by);
     let listed = &found.slices[..found.slices.len().min(arguments.top)];
     let grid = tables::slices(&looked.catalog, listed, found.whole, &*looked.accounts);

@@ -17,7 +17,7 @@ use crate::tables;
 pub(super) fn run(arguments: &cli::Files, state: Option<PathBuf>) -> Result<Outcome> {
     let by = arguments.by;
     let closer = Closer::if_needed(by == AgeBy::Born);
-    let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
+    let looked = Looked::of(&arguments.scanned, closer, state)?;
     let order = arguments.order;
     let found = first_files(looked.seen(), looked.top()?, order, by, None, arguments.top);
     let grid = tables::files(&looked.catalog, &found.first, by, &*looked.accounts);

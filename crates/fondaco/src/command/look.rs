@@ -12,7 +12,7 @@ use fondaco_core::units::{counted, grouped};
 use serde_json::Value;
 
 use super::{Obtained, binary, obtain, stop_asked};
-use crate::cli::{Form, Look, Walk};
+use crate::cli::{Form, Look, Scanned, Walk};
 use crate::environment::state_if_any;
 use crate::output::{self, Grid, ProgressLine};
 
@@ -44,6 +44,11 @@ pub(super) struct Looked {
 }
 
 impl Looked {
+    /// What a command says is to be scanned or opened, see [`Looked::obtain`].
+    pub(super) fn of(scanned: &Scanned, closer: Closer, state: Option<PathBuf>) -> Result<Self> {
+        Self::obtain(&scanned.paths, &scanned.look, &scanned.walk, closer, state)
+    }
+
     /// Scans or opens, looks closer if that is asked for or the lens needs it, and applies the lens.
     pub(super) fn obtain(
         paths: &[PathBuf],

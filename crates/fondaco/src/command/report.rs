@@ -20,8 +20,7 @@ pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Out
     };
     output::is_to_be_new(file)?;
     let classes = classes(&[], &[], state.clone())?;
-    let looked =
-        Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, Closer::No, state)?;
+    let looked = Looked::of(&arguments.scanned, Closer::No, state)?;
     let (title, lens) = (&arguments.title, looked.lens.as_deref());
     let (seen, top, accounts) = (looked.seen(), looked.top()?, &*looked.accounts);
     let report = charts::report(seen, top, title, lens, arguments.top, classes, accounts);

@@ -1,6 +1,7 @@
 //! The table of commands, the model under messages, and whole screens drawn without a terminal.
 
 mod ages;
+mod at_random;
 mod evidence;
 mod jobs;
 mod overlays;

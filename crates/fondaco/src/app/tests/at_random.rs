@@ -1,0 +1,110 @@
+//! Keys pressed at random: nothing is removed that was not asked for in so many words, and every screen is drawn.
+
+use proptest::prelude::*;
+use ratatui::Terminal;
+use ratatui::backend::TestBackend;
+
+use super::Stage;
+use super::screens::SIZES;
+use crate::app::command_table::{COMMANDS, Key};
+use crate::app::look_job::answer;
+use crate::app::message::{Job, Message};
+use crate::app::model::{Asking, Overlay, SavedRow};
+use crate::view::{self, Depth, Theme};
+
+/// What somebody who has fallen asleep on the keyboard may press: all keys that mean something, and digits and letters
+/// of answers.
+fn keys() -> Vec<Key> {
+    let mut keys: Vec<Key> = COMMANDS.iter().flat_map(|row| row.keys).copied().collect();
+    keys.extend([Key::Tab, Key::Backspace, Key::Delete, Key::Home, Key::End, Key::PageDown]);
+    keys.extend("1234 quitxz:/.".chars().map(Key::Char));
+    keys
+}
+
+/// What an answer that sets a removal off must have been, as it stood before the key.
+fn answered(stage: &Stage) -> Option<(Asking, bool)> {
+    match &stage.model.overlay {
+        Some(Overlay::Ask { asking, wanted, typed, .. }) => {
+            let right = wanted.as_deref().is_some_and(|wanted| wanted == typed.text().trim());
+            Some((asking.clone(), right))
+        }
+        _ => None,
+    }
+}
+
+impl Stage {
+    /// Does what the jobs are for, as far as they only look.
+    fn serve(&mut self, jobs: Vec<Job>) {
+        let mut left = jobs;
+        while let Some(job) = left.pop() {
+            match job {
+                Job::Ask(question) => {
+                    let (scan, number) = (question.scan, question.number);
+                    let stop = std::sync::atomic::AtomicBool::new(false);
+                    let took = std::time::Duration::ZERO;
+                    let found = answer(*question, &|_| {}, &stop);
+                    let told = found.map(|answer| Message::Answered { scan, number, answer, took });
+                    left.extend(told.into_iter().flat_map(|message| self.send(message)));
+                }
+                Job::Survey(path, _) => {
+                    let outcome = Box::new(fondaco_core::plan::survey(&path));
+                    left.extend(self.send(Message::Surveyed { path, outcome }));
+                }
+                Job::Scan(number, ..) => {
+                    let reason = "there is nothing of that name".to_owned();
+                    left.extend(self.send(Message::ScanRefused { number, reason }));
+                }
+                Job::LoadSaved(_) => {
+                    let row = |number| SavedRow { number, about: Err("damaged".to_owned()) };
+                    left.extend(self.send(Message::SavedScans(Ok(vec![row(1), row(2)]))));
+                }
+                _ => {}
+            }
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+    #[test]
+    fn whatever_is_pressed_nothing_is_removed_that_was_not_asked_for_in_so_many_words(
+        presses in proptest::collection::vec(proptest::sample::select(keys()), 150),
+        planned in any::<bool>(),
+        depth in proptest::sample::select(vec![Depth::None, Depth::Sixteen, Depth::True]),
+    ) {
+        let mut stage = Stage::new();
+        if planned {
+            let jobs = stage.keys(&[Key::Char(' '), Key::Char('d')]);
+            stage.serve(jobs);
+        }
+        let theme = Theme::new(depth, false, planned);
+        for (number, key) in presses.into_iter().enumerate() {
+            let before = answered(&stage);
+            let forgets = match stage.model.overlay {
+                Some(Overlay::Saved { forgets, .. }) => forgets,
+                _ => None,
+            };
+            let jobs = stage.keys(&[key]);
+            for job in &jobs {
+                let meant = |asked: Asking| before == Some((asked, true)) && key == Key::Enter;
+                match job {
+                    Job::CarryOut(..) => prop_assert!(meant(Asking::CarryOut), "{key} {before:?}"),
+                    Job::Purge(run, _) => prop_assert!(meant(Asking::Purge(*run)), "{key} {before:?}"),
+                    Job::Forget(which, _) => prop_assert_eq!(forgets, Some(*which)),
+                    _ => {}
+                }
+            }
+            if stage.model.quitting {
+                let empty = stage.model.draft.is_empty() && !stage.model.run.is_active();
+                prop_assert!(empty || before == Some((Asking::Quit, true)), "{key} {before:?}");
+                stage.model.quitting = false;
+            }
+            stage.serve(jobs);
+            let (width, height) = SIZES[number % SIZES.len()];
+            stage.send(Message::Resize(width, height));
+            let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
+            let drawn = terminal.draw(|frame| drop(view::draw(&stage.model, frame, &theme)));
+            prop_assert!(drawn.is_ok());
+        }
+    }
+}

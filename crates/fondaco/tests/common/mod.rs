@@ -217,7 +217,7 @@ impl Terminal {
             if wanted(&screen) {
                 return screen;
             }
-            assert!(begun.elapsed() < Duration::from_secs(30), "waited for {what}:\n{screen}");
+            assert!(begun.elapsed() < Duration::from_secs(60), "waited for {what}:\n{screen}");
             std::thread::sleep(Duration::from_millis(15));
         }
     }

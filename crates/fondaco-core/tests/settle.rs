@@ -32,6 +32,10 @@ impl CutOff {
         } else {
             place.file("target", 9000)
         };
+        Self::of(place, target, deed)
+    }
+
+    fn of(place: Place, target: PathBuf, deed: fn(&Place) -> Deed) -> Self {
         let plan = place.plan(&[(&target, deed(&place))]);
         let area = place.root.join(format!(".fondaco-held-{}", uid())).join("token");
         let mut journal = Journal::open(&place.state.journal_file()).unwrap();
@@ -185,6 +189,24 @@ fn what_is_gone_was_finished_and_what_was_to_be_held_and_is_not_needs_a_look() {
         assert_eq!(state, expected, "{message}");
         assert_eq!(settled.failed, u64::from(expected == EntryState::Failed));
         assert!(!message.is_empty());
+    }
+}
+
+#[test]
+fn what_cannot_be_seen_is_not_called_gone() {
+    for deed in [delete as fn(&Place) -> Deed, Place::archive, set_aside] {
+        let place = Place::new();
+        let target = place.file("buoy/logs/jan.log", 9000);
+        let cut_off = CutOff::of(place, target.clone(), deed);
+        // the way there leads in a circle for now
+        let (logs, aside) = (target.parent().unwrap(), cut_off.place.root.join("aside"));
+        std::fs::rename(logs, &aside).unwrap();
+        std::os::unix::fs::symlink("logs", logs).unwrap();
+        let (settled, state, message) = cut_off.settle();
+        assert_eq!((state, settled.failed), (EntryState::Failed, 1), "{message}");
+        let named = message.contains("examine") && message.contains("jan.log");
+        assert!(named && message.contains("symbolic links"), "{message}");
+        assert_eq!(std::fs::read(aside.join("jan.log")).unwrap().len(), 9000);
     }
 }
 

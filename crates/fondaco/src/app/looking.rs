@@ -210,4 +210,6 @@ pub struct Looking {
     pub rest_until: Duration,
     /// A closer look is going on: how many entries it has seen.
     pub closer: Option<u64>,
+    /// What is to be done with all files is asked when their list stands.
+    pub plans_when_ready: bool,
 }

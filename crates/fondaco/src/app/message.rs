@@ -209,6 +209,23 @@ pub enum Message {
     Saved(Result<(), String>),
 }
 
+impl Message {
+    /// Whether somebody has done something at the terminal.
+    pub fn is_of_user(&self) -> bool {
+        use Message::{Click, ClickCell, ClickEntry, Command, Key, Paste, Wheel};
+        matches!(
+            self,
+            Key(_)
+                | Paste(_)
+                | Command(_)
+                | Click { .. }
+                | ClickCell(..)
+                | ClickEntry { .. }
+                | Wheel(_)
+        )
+    }
+}
+
 /// Files of a directory that are to be planned together.
 #[derive(Debug)]
 pub struct ManyFiles {

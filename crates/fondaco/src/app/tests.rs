@@ -27,7 +27,7 @@ use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 
 use super::command_table::{COMMANDS, Command, Key, available};
-use super::look_job::{Answer, answer};
+use super::look_job::{Answer, Question, answer};
 use super::looking::Manner;
 use super::message::{Job, Message};
 use super::model::{Model, Overlay, Selected, Station};
@@ -111,17 +111,18 @@ impl Stage {
             let mut jobs = self.keys(std::slice::from_ref(key));
             while let Some(job) = jobs.pop() {
                 let Job::Ask(question) = job else { continue };
-                let (scan, number) = (question.scan, question.number);
-                let stop = std::sync::atomic::AtomicBool::new(false);
-                if let Some(answer) = answer(*question, &|_| {}, &stop) {
-                    jobs.extend(self.send(Message::Answered {
-                        scan,
-                        number,
-                        answer,
-                        took: Duration::ZERO,
-                    }));
-                }
+                jobs.extend(self.answer(*question));
             }
+        }
+    }
+
+    /// Answers a question about the scan.
+    fn answer(&mut self, question: Question) -> Vec<Job> {
+        let (scan, number, took) = (question.scan, question.number, Duration::ZERO);
+        let stop = std::sync::atomic::AtomicBool::new(false);
+        match answer(question, &|_| {}, &stop) {
+            Some(answer) => self.send(Message::Answered { scan, number, answer, took }),
+            None => Vec::new(),
         }
     }
 

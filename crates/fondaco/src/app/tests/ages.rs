@@ -7,7 +7,7 @@ use fondaco_core::analysis::AgeBy;
 use super::{NOW, Stage, scan};
 use crate::app::command_table::Key;
 use crate::app::message::Message;
-use crate::app::model::Focus;
+use crate::app::model::{Focus, Overlay};
 
 const DAY: u64 = 86_400;
 
@@ -121,4 +121,26 @@ fn times_for_which_the_lens_has_no_word_are_said_to_have_none() {
     stage.look(&[Key::Enter]);
     let said = stage.model.notice.clone().unwrap().text;
     assert!(said.contains("a time that is not known") && stage.lens().is_empty(), "{said}");
+}
+
+#[test]
+fn all_files_can_be_planned_before_their_list_stands_and_anything_else_calls_that_off() {
+    let asked = |stage: &Stage| match stage.model.overlay {
+        Some(Overlay::ChooseForMany { count, .. }) => count,
+        _ => 0,
+    };
+    // the matrix stands, and its list is still awaited
+    for between in [None, Some(Key::Up), Some(Key::Escape), Some(Key::Char('u'))] {
+        let mut stage = Stage::aged();
+        stage.look(&[Key::Char('3')]);
+        let all = stage.model.looking.ages.files.list.whole.entries;
+        let mut jobs = stage.keys(&[Key::Up, Key::Down, Key::Char('A')]);
+        let said = stage.model.notice.clone().unwrap().text;
+        assert!(said.contains("as soon as the list stands") && asked(&stage) == 0, "{said}");
+        jobs.extend(stage.keys(between.as_slice()));
+        stage.serve(jobs);
+        let expected = if between.is_none() { all } else { 0 };
+        assert_eq!(asked(&stage), expected, "{between:?}");
+        assert!(stage.model.draft.is_empty() && all > 13);
+    }
 }

@@ -7,7 +7,6 @@ use ratatui::backend::TestBackend;
 use super::Stage;
 use super::screens::SIZES;
 use crate::app::command_table::{COMMANDS, Key};
-use crate::app::look_job::answer;
 use crate::app::message::{Job, Message};
 use crate::app::model::{Asking, Overlay, SavedRow};
 use crate::view::{self, Depth, Theme};
@@ -34,18 +33,11 @@ fn answered(stage: &Stage) -> Option<(Asking, bool)> {
 
 impl Stage {
     /// Does what the jobs are for, as far as they only look.
-    fn serve(&mut self, jobs: Vec<Job>) {
+    pub(super) fn serve(&mut self, jobs: Vec<Job>) {
         let mut left = jobs;
         while let Some(job) = left.pop() {
             match job {
-                Job::Ask(question) => {
-                    let (scan, number) = (question.scan, question.number);
-                    let stop = std::sync::atomic::AtomicBool::new(false);
-                    let took = std::time::Duration::ZERO;
-                    let found = answer(*question, &|_| {}, &stop);
-                    let told = found.map(|answer| Message::Answered { scan, number, answer, took });
-                    left.extend(told.into_iter().flat_map(|message| self.send(message)));
-                }
+                Job::Ask(question) => left.extend(self.answer(*question)),
                 Job::Survey(path, _) => {
                     let outcome = Box::new(fondaco_core::plan::survey(&path));
                     left.extend(self.send(Message::Surveyed { path, outcome }));

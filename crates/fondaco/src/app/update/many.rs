@@ -23,9 +23,8 @@ pub(super) fn choose(model: &mut Model) -> Vec<Job> {
         return Vec::new();
     }
     if is_awaited(model) {
-        model.say_trouble(
-            "What passes is still being found out: press A again when the list stands",
-        );
+        model.looking.plans_when_ready = true;
+        model.say("What passes is still being found out: asked as soon as the list stands");
         return Vec::new();
     }
     let list = match model.station {
@@ -41,6 +40,16 @@ pub(super) fn choose(model: &mut Model) -> Vec<Job> {
     let (count, bytes) = (whole.entries, whole.allocated);
     model.overlay = Some(Overlay::ChooseForMany { count, bytes, deeds, cursor: 0 });
     Vec::new()
+}
+
+/// Asks now what was to be asked when the list stands, if it does. Whatever the user does meanwhile calls that off.
+pub(super) fn choose_when_ready(model: &mut Model) -> Vec<Job> {
+    if !model.looking.plans_when_ready || is_awaited(model) || model.overlay.is_some() {
+        return Vec::new();
+    }
+    model.looking.plans_when_ready = false;
+    model.notice = None;
+    choose(model)
 }
 
 /// Whether the list at hand is not yet that of the lens and the classes at hand.

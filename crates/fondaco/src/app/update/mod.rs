@@ -32,6 +32,9 @@ use crate::app::Field;
 
 /// See the [module](self).
 pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
+    if message.is_of_user() {
+        model.looking.plans_when_ready = false;
+    }
     match message {
         Message::Key(key) => on_key(model, key),
         Message::Paste(text) => text.chars().fold(Vec::new(), |mut jobs, c| {
@@ -91,7 +94,9 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             Vec::new() // an earlier scan that is still talking
         }
         Message::Answered { number, answer, took, .. } => {
-            lens::on_answer(model, number, answer, took)
+            let mut jobs = lens::on_answer(model, number, answer, took);
+            jobs.extend(many::choose_when_ready(model));
+            jobs
         }
         Message::SurveyedMany { deed, reason, surveyed, .. } => {
             many::on_surveyed(model, deed, reason, surveyed)

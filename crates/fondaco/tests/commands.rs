@@ -778,6 +778,8 @@ fn what_a_plan_leaves_out_is_said_and_a_file_that_is_no_plan_is_not_overwritten(
     let both = demo.fondaco(&["plan", "-o", &plan, "--end", &pid, "--end", &other]).ok().out();
     assert!(both.contains("1 action: 1.0 MiB freed now"), "{both}");
     let notes = demo.path("incoming/notes.txt");
+    let pipe = demo.at.join("pipe").display().to_string();
+    assert!(Command::new("mkfifo").arg(&pipe).status().unwrap().success());
     let before = std::fs::read(&notes).unwrap_or_else(|_| {
         std::fs::write(&notes, "tide tables of the harbour").unwrap();
         b"tide tables of the harbour".to_vec()
@@ -785,6 +787,7 @@ fn what_a_plan_leaves_out_is_said_and_a_file_that_is_no_plan_is_not_overwritten(
     for (file, reason) in [
         (notes.clone(), "exists and is no plan"),
         (demo.path("incoming"), "Is a directory"),
+        (pipe.clone(), "exists and is no plan"),
         (demo.path("nowhere/plan.json"), "No such file or directory"),
     ] {
         let ran = demo.fondaco(&["plan", "--end", &pid, "--end", &other, "-o", &file]);

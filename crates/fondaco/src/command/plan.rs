@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use anyhow::{Context, Result, bail};
+use anyhow::{Context, Result, anyhow, bail};
 use fondaco_core::analysis::Protection;
 use fondaco_core::catalog::{Catalog, Root};
 use fondaco_core::kernel::{self, DeletedFile, DeletedFiles, Hold, OpenFiles, Process};
@@ -291,6 +291,13 @@ fn may_be_written(file: &Path) -> Result<()> {
         kind: String,
     }
     output::has_place(file)?;
+    let no_plan = || {
+        anyhow!("{} exists and is no plan: nothing is overwritten, say another name", Shown(file))
+    };
+    // a pipe or terminal would be waited for
+    if file.metadata().is_ok_and(|meta| !meta.is_file() && !meta.is_dir()) {
+        return Err(no_plan());
+    }
     let older = match File::open(file) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
         older => older.with_context(|| format!("cannot write {}", Shown(file)))?,
@@ -298,9 +305,7 @@ fn may_be_written(file: &Path) -> Result<()> {
     match serde_json::from_reader::<_, Head>(io::BufReader::new(older)) {
         Ok(head) if head.fondaco > 0 && head.kind == "plan" => Ok(()),
         Err(error) if error.is_io() => bail!("cannot write {}: {error}", Shown(file)),
-        _ => {
-            bail!("{} exists and is no plan: nothing is overwritten, say another name", Shown(file))
-        }
+        _ => Err(no_plan()),
     }
 }
 

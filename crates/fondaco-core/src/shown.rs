@@ -12,6 +12,7 @@ use std::path::Path;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde_json::ser::Formatter;
 
 /// A path or name in its display form: `{}` writes it escaped.
 ///
@@ -53,6 +54,79 @@ pub fn drives_a_terminal(c: char) -> bool {
         '\u{7f}'..='\u{9f}' | '\u{ad}' | '\u{61c}' | '\u{180e}' | '\u{200b}'..='\u{200f}'
         | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}'
         | '\u{e000}'..='\u{f8ff}' | '\u{e0000}'..='\u{10ffff}')
+}
+
+/// Text that others wrote, such as a message that quotes a file, in a form that is safe in a terminal or a log: as
+/// [`Shown`], but line breaks and backslashes stay.
+pub fn safe_text(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        match c {
+            '\n' => out.push('\n'),
+            '\t' => out.push(' '),
+            c if c.is_control() || drives_a_terminal(c) => {
+                out.extend(c.escape_unicode());
+            }
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// A document as one line of JSON. Characters that could drive a terminal are written as `\u` escapes, which mean
+/// the same to every reader.
+///
+/// # Errors
+///
+/// If it cannot be put into JSON.
+pub fn safe_json(document: &impl Serialize) -> std::io::Result<Vec<u8>> {
+    let mut out = Vec::new();
+    write_safe_json(document, &mut out)?;
+    Ok(out)
+}
+
+/// As [`safe_json`], to anywhere.
+///
+/// # Errors
+///
+/// If it cannot be put into JSON, or `out` cannot be written.
+pub fn write_safe_json(document: &impl Serialize, out: impl std::io::Write) -> std::io::Result<()> {
+    let mut serializer = serde_json::Serializer::with_formatter(out, SafeText);
+    Ok(document.serialize(&mut serializer)?)
+}
+
+/// As [`safe_json`], indented for people.
+///
+/// # Errors
+///
+/// As [`safe_json`].
+pub fn safe_json_pretty(document: &impl Serialize) -> std::io::Result<Vec<u8>> {
+    let text = serde_json::to_string_pretty(document)?;
+    let mut out = Vec::with_capacity(text.len());
+    // characters that have to be escaped stand in texts only
+    SafeText.write_string_fragment(&mut out, &text)?;
+    Ok(out)
+}
+
+struct SafeText;
+
+impl Formatter for SafeText {
+    fn write_string_fragment<W: ?Sized + std::io::Write>(
+        &mut self,
+        writer: &mut W,
+        fragment: &str,
+    ) -> std::io::Result<()> {
+        let mut rest = fragment;
+        while let Some(at) = rest.find(drives_a_terminal) {
+            writer.write_all(&rest.as_bytes()[..at])?;
+            let mut after = rest[at..].chars();
+            for unit in after.next().unwrap_or_default().encode_utf16(&mut [0; 2]) {
+                write!(writer, "\\u{unit:04x}")?;
+            }
+            rest = after.as_str();
+        }
+        writer.write_all(rest.as_bytes())
+    }
 }
 
 /// A path inside a document of ours: text when it is UTF-8, otherwise its display form together
@@ -119,6 +193,18 @@ mod tests {
         for (name, expected) in cases {
             assert_eq!(shown(OsStr::from_bytes(name)), *expected);
         }
+    }
+
+    #[test]
+    fn json_text_cannot_drive_a_terminal_and_means_the_same() {
+        let hostile = "fdp.\u{202e}exe \u{9b}2J \u{1b}[2J \u{7f} \u{e0041} \n ☂";
+        for text in [safe_json(&[hostile]).unwrap(), safe_json_pretty(&[hostile]).unwrap()] {
+            let text = String::from_utf8(text).unwrap();
+            assert!(!text.chars().any(|c| c != '\n' && c.is_control() || drives_a_terminal(c)), "{text}");
+            assert_eq!(serde_json::from_str::<Vec<String>>(&text).unwrap(), [hostile]);
+        }
+        let text = safe_text("rules.toml:2\n  \u{1b}]0;x\u{7} \u{202e}");
+        assert_eq!(text, "rules.toml:2\n  \\u{1b}]0;x\\u{7} \\u{202e}");
     }
 
     proptest! {

@@ -1,6 +1,6 @@
 //! The state directory: what Fondaco keeps between runs, and the settings among it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::os::unix::fs::{DirBuilderExt, MetadataExt};
 use std::path::{Path, PathBuf};
@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use crate::kernel::{self, CallError, Op};
-use crate::shown::Shown;
+use crate::shown::{DocPath, Shown, safe_json_pretty};
 use crate::units::{Bytes, Level};
 
 /// Why the state directory cannot be used.
@@ -27,6 +27,14 @@ pub enum StateError {
         path: PathBuf,
         /// Line, column and what was expected.
         reason: String,
+    },
+    /// The list of depots and holding areas makes no sense.
+    #[error("{} is damaged: {source}", Shown(path))]
+    Places {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        source: serde_json::Error,
     },
 }
 
@@ -75,6 +83,16 @@ impl Default for Settings {
             age_classes: Vec::new(),
         }
     }
+}
+
+/// Places that hold what runs have archived or set aside. They are protected for as long as they are known.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Places {
+    /// Directories that archives went to.
+    pub depots: BTreeSet<DocPath>,
+    /// Directories in which runs have kept what they took away.
+    pub holding_areas: BTreeSet<DocPath>,
 }
 
 /// An open state directory.
@@ -172,6 +190,40 @@ impl State {
     pub fn set_waterline(&mut self, mount_point: &Path, level: Level) -> Result<(), StateError> {
         self.settings.waterlines.insert(crate::shown::shown(mount_point), level);
         self.save()
+    }
+
+    /// The depots and holding areas that runs have used so far.
+    ///
+    /// # Errors
+    ///
+    /// [`StateError`] if they cannot be read; there are none if there is no file of them.
+    pub fn places(&self) -> Result<Places, StateError> {
+        let path = self.directory.join("places.json");
+        match std::fs::read(&path) {
+            Ok(text) => {
+                serde_json::from_slice(&text).map_err(|source| StateError::Places { path, source })
+            }
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Places::default()),
+            Err(error) => Err(CallError::on(Op::Read, path)(error).into()),
+        }
+    }
+
+    /// Remembers places that a run is going to use, before it does.
+    ///
+    /// # Errors
+    ///
+    /// [`StateError`]; then the places known before still are.
+    pub fn remember(&self, depots: &[PathBuf], areas: &[PathBuf]) -> Result<(), StateError> {
+        let before = self.places()?;
+        let mut places = before.clone();
+        places.depots.extend(depots.iter().cloned().map(DocPath));
+        places.holding_areas.extend(areas.iter().cloned().map(DocPath));
+        if places == before {
+            return Ok(());
+        }
+        let path = self.directory.join("places.json");
+        let text = safe_json_pretty(&places).map_err(CallError::on(Op::Write, &path))?;
+        Ok(kernel::write_whole(&path, &text)?)
     }
 
     /// Keeps the settings.

@@ -180,7 +180,7 @@ fn an_index_cannot_lead_the_unpacking_out_of_its_place() {
         assert_eq!(returned.refused.len(), 1, "{evil}");
         assert!(!Path::new("/tmp/evil").exists() && !target.exists());
     }
-    for (from, to) in [("\"fondaco\":1", "\"fondaco\":\"x\""), ("{", "[")] {
+    for (from, to) in [("\"fondaco\":2", "\"fondaco\":3"), ("{", "[")] {
         std::fs::write(&name, good.replacen(from, to, 1)).unwrap();
         assert_eq!(put_back(summary.run, None, &place.state, NOW).unwrap().refused.len(), 1);
     }

@@ -5,14 +5,17 @@ mod common;
 
 use std::collections::HashMap;
 use std::ffi::OsStr;
+use std::os::fd::AsFd;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 
 use common::{Mounted, bytes_path, picture, run};
 use fondaco_core::kernel::{
-    self, DirReader, Kind, OpenFiles, PrivateDir, RawEntry, ReadOrder, exposed_at, mount_of,
-    mounts, open_beneath, open_root, parent_of, stat_path, write_whole,
+    self, DirReader, Inventory, Kind, Leases, OpenFiles, OwnChanges, PrivateDir, RawEntry, ReadOrder,
+    Removal, RemovalError, Stat, Strictness, exposed_at, mount_of, mounts, open_beneath, open_root,
+    parent_of, stat_path, write_whole,
 };
+use fondaco_core::plan::{Touched, list_at};
 use fondaco_core::units::Time;
 use rustix::fs::OFlags;
 use rustix::io::Errno;
@@ -134,6 +137,25 @@ fn a_private_directory_is_ours_alone_and_overwrites_nothing() {
     assert!(missing.is_err() && !home.path.join("no").exists());
 }
 
+/// The list of the entry `1` of a private directory.
+fn list(private: &PrivateDir) -> Inventory {
+    let (fd, path) = (private.fd().as_fd(), Path::new("/target"));
+    list_at(fd, OsStr::new("1"), path, &Touched::default(), &mut |_| Ok(())).unwrap().1
+}
+
+/// Removes what a list has of the entry `1`.
+fn remove(
+    private: &PrivateDir,
+    inventory: &Inventory,
+    gone: &mut dyn FnMut(&Stat, Option<&Stat>),
+) -> Result<(), RemovalError> {
+    let path = Path::new("/target");
+    let (strictness, own) = (Strictness::Exact, &mut OwnChanges::default());
+    let leases = &Leases::default();
+    let mut removal = Removal { inventory, strictness, leases, path, own, gone };
+    private.remove(OsStr::new("1"), &mut removal)
+}
+
 #[test]
 fn a_tree_is_removed_bottom_up_whatever_its_names_and_nothing_beside_it() {
     let home = Home::new();
@@ -153,12 +175,12 @@ fn a_tree_is_removed_bottom_up_whatever_its_names_and_nothing_beside_it() {
     }
     drop(deep);
     let (mut names, mut kept) = (0, Vec::new());
-    private
-        .remove(OsStr::new("1"), &mut |before, after| {
-            names += 1;
-            kept.extend(after.map(|after| (before.links, after.links)));
-        })
-        .unwrap();
+    let list = list(&private);
+    remove(&private, &list, &mut |before, after| {
+        names += 1;
+        kept.extend(after.map(|after| (before.links, after.links)));
+    })
+    .unwrap();
     assert_eq!(names, 4 + 1 + 1 + 3 + 1500, "every name is told once");
     assert_eq!(kept, [(2, 1)], "and what another name keeps is told as it is after");
     assert!(!tree.exists());
@@ -174,9 +196,12 @@ fn a_removal_stops_before_another_volume() {
     let private = PrivateDir::open(&root, OsStr::new("p"), home.join("p")).unwrap();
     std::fs::create_dir_all(home.join("p/1/below/mnt")).unwrap();
     let at = home.join("p/1/below/mnt");
+    let list = list(&private);
     run("mount", &["-t".as_ref(), "tmpfs".as_ref(), "tmpfs".as_ref(), at.as_os_str()]);
     std::fs::write(at.join("precious"), b"x").unwrap();
-    let error = private.remove(OsStr::new("1"), &mut |_, _| {}).unwrap_err();
+    let RemovalError::Call(error) = remove(&private, &list, &mut |_, _| {}).unwrap_err() else {
+        panic!("a call is refused")
+    };
     assert_eq!(errno(&error.source), Some(Errno::XDEV), "{error}");
     assert!(at.join("precious").exists());
 }

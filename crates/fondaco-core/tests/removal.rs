@@ -353,7 +353,7 @@ fn a_depot_that_others_could_swap_is_not_used() {
     std::fs::set_permissions(&shared, PermissionsExt::from_mode(0o777)).unwrap();
     place.depot = shared.join("depot");
     let summary = do_it(&place.plan(&[(&path, place.archive())]), &place.state);
-    assert_eq!(summary.entries[0].state, EntryState::Failed);
+    assert_eq!(summary.entries[0].state, EntryState::Refused);
     assert!(summary.entries[0].message.contains("others may write to"), "{:?}", summary.entries);
     assert!(path.exists());
 }

@@ -3,15 +3,18 @@
 
 mod common;
 
+use std::ffi::OsStr;
 use std::ops::ControlFlow;
+use std::os::fd::AsFd;
 use std::os::unix::fs::{DirBuilderExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
 use common::{NOW, Place, picture, set_old};
 use fondaco_core::carry_out::{
-    EntryState, Journal, RunState, Settled, carry_out, put_back, remainder, settle,
+    EntryState, Journal, Missing, RunState, Settled, carry_out, put_back, remainder, settle,
 };
-use fondaco_core::plan::Deed;
+use fondaco_core::kernel::Inventory;
+use fondaco_core::plan::{Deed, Touched, list_at};
 
 /// A run that the journal has as running, with one action on a target.
 struct CutOff {
@@ -58,20 +61,44 @@ impl CutOff {
         self
     }
 
-    /// It has been compared there and cleared for removal.
+    /// It has been compared there, and the journal has it as cleared for removal, with the list of what may go.
     fn cleared(self) -> Self {
-        std::fs::rename(&self.target, self.area().join("1.cleared")).unwrap();
-        self
+        let cut_off = self.taken();
+        let area = std::fs::File::open(&cut_off.area).unwrap();
+        let (name, target) = (OsStr::new("1"), &cut_off.target);
+        let touched = Touched::default();
+        let (_, list) = list_at(area.as_fd(), name, target, &touched, &mut |_| Ok(())).unwrap();
+        cut_off.journal_says(EntryState::Cleared, Some(&list));
+        cut_off
     }
 
+    fn journal_says(&self, state: EntryState, list: Option<&Inventory>) {
+        let mut journal = Journal::open(&self.place.state.journal_file()).unwrap();
+        let mut entries = journal.entries(self.run).unwrap();
+        entries[0].state = state;
+        let lists: Vec<_> = list.iter().map(|list| (1, *list)).collect();
+        journal.write_with(self.run, &entries, &lists).unwrap();
+    }
+
+    fn held(&self) -> PathBuf {
+        self.area.join("1")
+    }
+
+    /// Settles it for good.
     fn settle(&self) -> (Settled, EntryState, String) {
+        let (settled, run, state, message) = self.try_to_settle();
+        assert_eq!(run, RunState::CutOff, "{message}");
+        (settled, state, message)
+    }
+
+    fn try_to_settle(&self) -> (Settled, RunState, EntryState, String) {
         let settled = settle(&self.place.state, NOW).unwrap();
         assert_eq!(settled.len(), 1);
         let journal = Journal::open(&self.place.state.journal_file()).unwrap();
-        assert_eq!(journal.run(self.run).unwrap().unwrap().state, RunState::CutOff);
+        let run = journal.run(self.run).unwrap().unwrap().state;
         let entry = journal.entries(self.run).unwrap().remove(0);
-        assert_eq!(settle(&self.place.state, NOW).unwrap(), [], "it is settled once");
-        (settled[0].clone(), entry.state, entry.message)
+        assert_eq!(settle(&self.place.state, NOW).unwrap(), [], "it is told once");
+        (settled[0].clone(), run, entry.state, entry.message)
     }
 
     /// Carries out what is left, and gives how its one action came to stand.
@@ -169,7 +196,7 @@ fn what_was_taken_but_is_not_what_was_reviewed_goes_back_and_is_refused() {
 #[test]
 fn what_was_cleared_is_removed_to_the_end_also_half_a_tree() {
     let cut_off = CutOff::new(true, delete).cleared();
-    std::fs::remove_file(cut_off.area.join("1.cleared/below/leaf.raw")).unwrap();
+    std::fs::remove_file(cut_off.held().join("below/leaf.raw")).unwrap();
     let (settled, state, _) = cut_off.settle();
     assert_eq!((state, settled.finished), (EntryState::Deleted, 1));
     assert!(!cut_off.target.exists());
@@ -177,37 +204,114 @@ fn what_was_cleared_is_removed_to_the_end_also_half_a_tree() {
 }
 
 #[test]
-fn what_is_gone_was_finished_and_what_was_to_be_held_and_is_not_needs_a_look() {
-    for (deed, expected) in [
-        (delete as fn(&Place) -> Deed, EntryState::Deleted),
-        (Place::archive, EntryState::Archived),
-        (set_aside, EntryState::Failed),
-    ] {
-        let cut_off = CutOff::new(false, deed);
-        std::fs::remove_file(&cut_off.target).unwrap();
+fn what_came_into_a_tree_that_was_cleared_stays_and_is_told() {
+    type Spoil = fn(&Path);
+    let cases: [(&str, Spoil); 4] = [
+        ("newcomer", |held| std::fs::write(held.join("below/newcomer"), b"mine").unwrap()),
+        ("directory", |held| std::fs::create_dir(held.join("directory")).unwrap()),
+        ("log", |held| {
+            std::fs::remove_file(held.join("log")).unwrap();
+            std::fs::write(held.join("log"), b"another one of that name").unwrap();
+        }),
+        ("below/leaf.raw", |held| {
+            let leaf = held.join("below/leaf.raw");
+            let written = leaf.metadata().unwrap().modified().unwrap();
+            std::fs::write(&leaf, vec![7; 9000]).unwrap();
+            std::fs::File::open(leaf).unwrap().set_modified(written).unwrap();
+        }),
+    ];
+    for (what, spoil) in cases {
+        let cut_off = CutOff::new(true, delete).cleared();
+        spoil(&cut_off.held());
+        let spoilt = picture(&cut_off.held());
         let (settled, state, message) = cut_off.settle();
-        assert_eq!(state, expected, "{message}");
-        assert_eq!(settled.failed, u64::from(expected == EntryState::Failed));
-        assert!(!message.is_empty());
+        assert_eq!((state, settled.failed), (EntryState::Failed, 1), "{what}: {message}");
+        assert!(message.contains(what) && message.contains("token/1"), "{what}: {message}");
+        let left = picture(&cut_off.held());
+        let path = cut_off.held().join(if what == "newcomer" { "below/newcomer" } else { what });
+        assert_eq!(left.get(&path), spoilt.get(&path), "{what} is whole");
+        // what is left is put back, and what is missing is named
+        let returned = put_back(cut_off.run, None, &cut_off.place.state, NOW).unwrap();
+        if what == "below/leaf.raw" {
+            assert_eq!(returned.done.len(), 1, "it is the first: nothing is missing yet");
+            continue;
+        }
+        let (entry, missing) = &returned.in_part[0];
+        assert_eq!(entry.state, EntryState::PutBackInPart, "{what}: {returned:?}");
+        let Missing::Paths(missing) = missing else { panic!("{what}: the list is kept") };
+        for path in ["log", "below", "below/leaf.raw"].map(Path::new) {
+            let is_there = cut_off.target.join(path).exists();
+            assert_eq!(missing.iter().any(|m| m == path), !is_there, "{what}: {missing:?}");
+        }
+        cut_off.no_area_is_left();
+    }
+}
+
+/// The journal claims only what is proved: what was never taken was not removed by the run.
+#[test]
+fn what_is_gone_was_finished_only_if_it_was_cleared() {
+    for (deed, expected) in
+        [(delete as fn(&Place) -> Deed, EntryState::Deleted), (Place::archive, EntryState::Archived)]
+    {
+        let cut_off = CutOff::new(false, deed).cleared();
+        std::fs::remove_file(cut_off.held()).unwrap();
+        let (settled, state, message) = cut_off.settle();
+        assert_eq!((state, settled.finished), (expected, 1), "{message}");
+    }
+    for deed in [delete as fn(&Place) -> Deed, Place::archive, set_aside] {
+        let cut_off = CutOff::new(false, deed);
+        cut_off.area();
+        // its owner gave it another name before it was taken
+        let renamed = cut_off.target.with_extension("renamed");
+        std::fs::rename(&cut_off.target, &renamed).unwrap();
+        let (_, state, message) = cut_off.settle();
+        assert_eq!(state, EntryState::Refused, "{message}");
+        assert!(message.contains("is gone"), "{message}");
+        assert!(renamed.exists());
+        cut_off.no_area_is_left();
     }
 }
 
 #[test]
-fn what_cannot_be_seen_is_not_called_gone() {
+fn what_cannot_be_seen_is_not_called_gone_and_is_asked_for_again() {
     for deed in [delete as fn(&Place) -> Deed, Place::archive, set_aside] {
         let place = Place::new();
         let target = place.file("buoy/logs/jan.log", 9000);
         let cut_off = CutOff::of(place, target.clone(), deed);
+        cut_off.area();
         // the way there leads in a circle for now
         let (logs, aside) = (target.parent().unwrap(), cut_off.place.root.join("aside"));
         std::fs::rename(logs, &aside).unwrap();
         std::os::unix::fs::symlink("logs", logs).unwrap();
-        let (settled, state, message) = cut_off.settle();
-        assert_eq!((state, settled.failed), (EntryState::Failed, 1), "{message}");
+        let (settled, run, state, message) = cut_off.try_to_settle();
+        let stands = (run, state, settled.failed);
+        assert_eq!(stands, (RunState::Running, EntryState::Intended, 1), "{message}");
         let named = message.contains("examine") && message.contains("jan.log");
         assert!(named && message.contains("symbolic links"), "{message}");
-        assert_eq!(std::fs::read(aside.join("jan.log")).unwrap().len(), 9000);
+        std::fs::remove_file(logs).unwrap();
+        std::fs::rename(&aside, logs).unwrap();
+        let (_, state, message) = cut_off.settle();
+        assert_eq!((state, message.as_str()), (EntryState::Waiting, ""));
     }
+}
+
+#[test]
+fn a_holding_area_that_is_not_there_proves_nothing() {
+    // of a volume that is not mounted: nothing is decided before it is
+    let cut_off = CutOff::new(false, delete).cleared();
+    let away = cut_off.place.root.with_extension("away");
+    std::fs::rename(&cut_off.place.root, &away).unwrap();
+    let (_, run, state, message) = cut_off.try_to_settle();
+    assert_eq!((run, state), (RunState::Running, EntryState::Cleared), "{message}");
+    assert!(message.contains("is its volume mounted?"), "{message}");
+    std::fs::rename(&away, &cut_off.place.root).unwrap();
+    assert_eq!(cut_off.settle().1, EntryState::Deleted);
+    // one that somebody has removed from the volume it was on: only a person can tell
+    let cut_off = CutOff::new(false, delete).cleared();
+    std::fs::remove_dir_all(cut_off.area.parent().unwrap()).unwrap();
+    let (_, state, message) = cut_off.settle();
+    assert_eq!(state, EntryState::Failed);
+    assert!(message.contains("has been removed"), "{message}");
 }
 
 #[test]
@@ -226,10 +330,10 @@ fn an_area_that_is_not_ours_is_not_trusted() {
     use std::os::unix::fs::PermissionsExt;
     let cut_off = CutOff::new(false, delete).cleared();
     std::fs::set_permissions(&cut_off.area, PermissionsExt::from_mode(0o777)).unwrap();
-    let (_, state, message) = cut_off.settle();
-    assert_eq!(state, EntryState::Failed);
+    let (_, run, state, message) = cut_off.try_to_settle();
+    assert_eq!((run, state), (RunState::Running, EntryState::Cleared));
     assert!(message.contains("0700"), "{message}");
-    assert!(cut_off.area.join("1.cleared").exists(), "nothing in it is removed");
+    assert!(cut_off.held().exists(), "nothing in it is removed");
 }
 
 #[test]
@@ -258,9 +362,8 @@ fn a_journal_of_the_version_before_is_taken_over_with_all_its_runs() {
     let before = Journal::open(&place.state.journal_file()).unwrap().runs().unwrap();
     // as the version before left it
     let database = rusqlite::Connection::open(place.state.journal_file()).unwrap();
-    database
-        .execute_batch("ALTER TABLE run DROP COLUMN reasons; PRAGMA user_version = 1;")
-        .unwrap();
+    let back = "ALTER TABLE run DROP COLUMN reasons; DROP TABLE inventory; PRAGMA user_version = 1;";
+    database.execute_batch(back).unwrap();
     drop(database);
     let journal = Journal::open(&place.state.journal_file()).unwrap();
     assert_eq!(journal.runs().unwrap(), before);

@@ -7,6 +7,7 @@ use std::sync::Once;
 use anyhow::{Context, Result};
 use fondaco_core::kernel;
 use fondaco_core::state::State;
+use crate::output::tell;
 
 /// The state directory, as said on the command line or as the XDG base directory specification
 /// has it; `/var/lib/fondaco` for root.
@@ -48,7 +49,7 @@ pub fn state_if_any(said: Option<PathBuf>) -> Option<State> {
     match open_state(Some(directory)) {
         Ok(state) => Some(state),
         Err(error) => {
-            SAID.call_once(|| eprintln!("fondaco: settings are not used: {error:#}"));
+            SAID.call_once(|| tell!("settings are not used: {error:#}"));
             None
         }
     }

@@ -16,41 +16,72 @@ mod tables;
 mod view;
 mod words;
 
+use std::io::Write;
 use std::process::ExitCode;
 
+use anyhow::{Result, bail};
 use clap::error::ErrorKind;
 use clap::{CommandFactory, Parser};
 
 use cli::Cli;
 use command::Outcome;
 use fondaco_core::kernel;
+use output::tell;
 
 fn main() -> ExitCode {
     kernel::give_back_freed_memory();
-    let cli = Cli::parse();
+    kernel::outlive_file_size_limit();
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => return say_usage(&error),
+    };
     let theme = view::Theme::of_environment(cli.light, cli.ascii);
     let outcome = match cli.command {
-        Some(_) if !cli.paths.is_empty() || cli.saved.is_some() => Cli::command()
-            .error(
-                ErrorKind::ArgumentConflict,
-                "paths and --saved stand behind a command, not before it",
-            )
-            .exit(),
-        Some(command) => command::run(command, cli.state, &theme),
+        Some(_) if !cli.paths.is_empty() || cli.saved.is_some() => {
+            let message = "paths and --saved stand behind a command, not before it";
+            return say_usage(&Cli::command().error(ErrorKind::ArgumentConflict, message));
+        }
+        Some(command) => without_panic(|| command::run(command, cli.state, &theme)),
         None => command::open_application(cli.state, cli.saved.as_deref(), cli.paths, &theme),
     };
     match outcome {
         Ok(outcome) => outcome.into(),
         Err(error) if is_closed_pipe(&error) => ExitCode::SUCCESS,
         Err(error) => {
-            eprint!("fondaco: {error}");
-            for cause in error.chain().skip(1) {
-                eprint!(": {cause}");
-            }
-            eprintln!();
+            let causes: Vec<String> = error.chain().map(ToString::to_string).collect();
+            tell!("{}", causes.join(": "));
             Outcome::Failed.into()
         }
     }
+}
+
+/// Says what was wrong with the arguments, or shows the help that was asked for.
+fn say_usage(error: &clap::Error) -> ExitCode {
+    if !error.use_stderr() {
+        return match error.print() {
+            Ok(()) => ExitCode::SUCCESS,
+            Err(_) => Outcome::Failed.into(),
+        };
+    }
+    // an argument that is quoted in it may hold anything
+    let text = fondaco_core::shown::safe_text(&error.render().to_string());
+    let _ = std::io::stderr().write_all(text.as_bytes());
+    ExitCode::from(2)
+}
+
+/// Runs a command so that a fault of this program, or a system that gives not even random numbers or memory for a
+/// thread, ends in a message: whatever was begun is settled at the next start.
+fn without_panic(run: impl FnOnce() -> Result<Outcome>) -> Result<Outcome> {
+    std::panic::set_hook(Box::new(|_| {}));
+    let outcome = std::panic::catch_unwind(std::panic::AssertUnwindSafe(run));
+    outcome.unwrap_or_else(|panic| {
+        let words = panic.downcast_ref::<String>().map(String::as_str);
+        let words = words.or_else(|| panic.downcast_ref::<&str>().copied()).unwrap_or("unknown");
+        bail!(
+            "this program came to a state that it does not know ({words}) and has ended; what was \
+             begun is settled at the next start: see fondaco journal"
+        )
+    })
 }
 
 /// Whoever read our output has seen enough.

@@ -1,11 +1,12 @@
 //! Places that Fondaco does not remove, whatever it is told.
 
+use std::collections::BTreeSet;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use crate::kernel;
-use crate::shown::Shown;
+use crate::kernel::{self, Mount, mount_of};
+use crate::shown::{DocPath, Shown};
 use crate::state::State;
 
 /// How the names of holding areas begin.
@@ -62,60 +63,133 @@ const ITSELF: &[&str] = &[
     "/var/tmp",
 ];
 
+/// Where something lies on its file system, however it is reached: bind mounts and their sources agree.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Within {
+    device: u64,
+    path: PathBuf,
+}
+
+/// A place that is protected with all that is in it.
+#[derive(Clone, Debug)]
+struct Place {
+    path: PathBuf,
+    what: &'static str,
+    within: Option<Within>,
+    /// It holds what runs have taken away: it may go if it is given up by name.
+    holds_our_own: bool,
+}
+
 /// See the [module](self). Made once and asked often.
 #[derive(Clone, Debug, Default)]
 pub struct Protection {
-    whole: Vec<(PathBuf, &'static str)>,
+    whole: Vec<Place>,
     itself: Vec<(PathBuf, &'static str)>,
+    given_up: Vec<PathBuf>,
+    mounts: Vec<Mount>,
+    /// Why it is not known what is protected: then everything is.
+    unknown: Option<String>,
 }
 
 impl Protection {
     /// What is protected on this machine: system directories, mount points, simulated volumes,
-    /// Fondaco's state, its depot and the running program.
+    /// Fondaco's state, its depots and holding areas, and the running program.
     pub fn of_system(state: &State) -> Self {
         let mut protection = Self::default();
+        match kernel::mounts() {
+            Ok(mounts) => protection.mounts = mounts,
+            Err(error) => protection.unknown = Some(format!("the mounts cannot be read: {error}")),
+        }
         let system = |list: &[&str]| list.iter().map(PathBuf::from).collect::<Vec<_>>();
         for path in system(WHOLE) {
             // where `/bin` is a link to `/usr/bin`, both names are kept
             if let Ok(real) = path.canonicalize() {
-                protection.whole.push((real, "a system directory"));
+                protection.add(real, "a system directory");
             }
-            protection.whole.push((path, "a system directory"));
+            protection.add(path, "a system directory");
         }
         for path in system(ITSELF) {
             protection.itself.push((path, "a system directory"));
         }
-        for mount in kernel::mounts().unwrap_or_default() {
-            protection.itself.push((mount.mount_point, "a mount point"));
+        for mount in &protection.mounts {
+            protection.itself.push((mount.mount_point.clone(), "a mount point"));
         }
         for volume in &state.settings.simulated {
             protection.itself.push((volume.path.clone(), "the root of a simulated volume"));
         }
-        let own = state.directory().to_owned();
-        protection.whole.push((own, "Fondaco's own state directory"));
-        protection.whole.push((state.depot(), "the depot that archives go to"));
+        protection.add(state.directory().to_owned(), "Fondaco's own state directory");
+        protection.add_own(&state.depot(), "the depot that archives go to");
+        match state.places() {
+            Ok(places) => {
+                for DocPath(depot) in &places.depots {
+                    protection.add_own(depot, "a depot that holds archives");
+                }
+                for DocPath(area) in &places.holding_areas {
+                    protection.add_own(area, "a holding area");
+                }
+            }
+            Err(error) => protection.unknown = Some(error.to_string()),
+        }
         if let Ok(program) = std::env::current_exe() {
-            protection.whole.push((program, "the running program"));
+            protection.add(program, "the running program");
         }
         protection
     }
 
     /// Protects one more place with all that is in it.
     pub fn add(&mut self, path: PathBuf, what: &'static str) {
-        self.whole.push((path, what));
+        let within = self.within(&path);
+        self.whole.push(Place { path, what, within, holds_our_own: false });
+    }
+
+    /// As [`Protection::add`], for a place that holds what runs have taken away, by every name that it has.
+    fn add_own(&mut self, path: &Path, what: &'static str) {
+        let real = path.canonicalize().unwrap_or_else(|_| path.to_owned());
+        for path in BTreeSet::from([path.to_owned(), real]) {
+            let within = self.within(&path);
+            self.whole.push(Place { path, what, within, holds_our_own: true });
+        }
+    }
+
+    /// Takes the protection from a depot or holding area that its owner has named as one to be removed.
+    pub fn give_up(&mut self, path: &Path) {
+        let within = self.within(path);
+        let is_same = |place: &Place| place.path == path || place.within == within;
+        self.whole.retain(|place| !(place.holds_our_own && is_same(place)));
+        self.given_up.push(path.to_owned());
+    }
+
+    /// Where a path lies on its file system.
+    fn within(&self, path: &Path) -> Option<Within> {
+        let mount = mount_of(path, &self.mounts)?;
+        let below = path.strip_prefix(&mount.mount_point).ok()?;
+        Some(Within { device: mount.dev, path: mount.root.join(below) })
+    }
+
+    /// The device of a path's file system and its path there, which are the same however it is reached.
+    pub fn on_file_system(&self, path: &Path) -> Option<(u64, PathBuf)> {
+        self.within(path).map(|within| (within.device, within.path))
     }
 
     /// Why this entry must not go, if it must not: it is a protected place, lies in one, or has one
     /// below it.
     pub fn reason(&self, path: &Path) -> Option<String> {
-        let is_held = |name: &OsStr| name.as_bytes().starts_with(HOLDING_AREA_PREFIX.as_bytes());
-        if path.iter().any(is_held) {
+        if let Some(unknown) = &self.unknown {
+            return Some(format!("it is not known what is: {unknown}"));
+        }
+        let within = self.within(path);
+        let is_given_up = self.given_up.iter().any(|given_up| path.starts_with(given_up));
+        let held = path.iter().chain(within.iter().flat_map(|within| within.path.iter()));
+        if !is_given_up && held.into_iter().any(is_holding_area) {
             return Some("holds what Fondaco has set aside; purge it in the journal".to_owned());
         }
         if path.parent().is_none() {
             return Some("the root of the system".to_owned());
         }
-        if let Some((place, what)) = self.whole.iter().find(|(place, _)| path.starts_with(place)) {
+        let lies_in = |place: &&Place| {
+            path.starts_with(&place.path) || is_inside(within.as_ref(), place.within.as_ref())
+        };
+        if let Some(Place { path: place, what, .. }) = self.whole.iter().find(lies_in) {
             return Some(if path == place {
                 format!("it is {what}")
             } else {
@@ -125,10 +199,32 @@ impl Protection {
         if let Some((_, what)) = self.itself.iter().find(|(place, _)| path == place) {
             return Some(format!("it is {what}"));
         }
-        let below =
-            self.whole.iter().chain(&self.itself).find(|(place, _)| place.starts_with(path));
+        let contains = |place: &&Place| {
+            place.path.starts_with(path) || is_inside(place.within.as_ref(), within.as_ref())
+        };
+        let below = self.whole.iter().find(contains).map(|place| (&place.path, place.what));
+        let below = below.or_else(|| {
+            let found = self.itself.iter().find(|(place, _)| place.starts_with(path));
+            found.map(|(place, what)| (place, *what))
+        });
         below.map(|(place, what)| format!("it contains {}, {what}", Shown(place)))
     }
+
+    /// Why an entry below a target must not go with it: it is a holding area, of whichever user or run.
+    pub fn reason_below(&self, target: &Path, name: &OsStr) -> Option<&'static str> {
+        let is_given_up = self.given_up.iter().any(|given_up| target.starts_with(given_up));
+        (!is_given_up && is_holding_area(name)).then_some("it holds what Fondaco has set aside")
+    }
+}
+
+fn is_holding_area(name: &OsStr) -> bool {
+    name.as_bytes().starts_with(HOLDING_AREA_PREFIX.as_bytes())
+}
+
+fn is_inside(inner: Option<&Within>, outer: Option<&Within>) -> bool {
+    inner.zip(outer).is_some_and(|(inner, outer)| {
+        inner.device == outer.device && inner.path.starts_with(&outer.path)
+    })
 }
 
 #[cfg(test)]

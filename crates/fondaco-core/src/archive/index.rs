@@ -12,7 +12,7 @@ use crate::units::Time;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Index {
-    /// Version of the document: 1.
+    /// Version of the document: [`VERSION`].
     pub fondaco: u32,
     /// Always `archive-index`.
     pub kind: String,
@@ -67,9 +67,12 @@ pub struct ArchivedEntry {
     /// SHA-256 of a file's contents, holes read as zeros; none for another name of a file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sha256: Option<String>,
-    /// What a symbolic link points to, or which name in the archive this is another name of.
+    /// What a symbolic link points to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub link: Option<DocPath>,
+    /// Which name before it in the archive this is another name of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub same_as: Option<DocPath>,
     /// Device number of a device node.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub device: u64,
@@ -84,8 +87,41 @@ fn is_zero(number: &u64) -> bool {
 }
 
 impl ArchivedEntry {
-    /// Whether it is one more name of a file that stands before it in the archive.
+    /// Whether it is one more name of something that stands before it in the archive.
     pub fn is_other_name(&self) -> bool {
-        self.kind == Kind::File && self.link.is_some()
+        self.same_as.is_some()
+    }
+}
+
+/// The version of the document that is written. Version 1 told other names of a file by `link`, and knew none of
+/// anything else.
+pub const VERSION: u32 = 2;
+
+impl Index {
+    /// Reads an index of any version so far.
+    ///
+    /// # Errors
+    ///
+    /// What is wrong with it.
+    pub fn parse(text: &[u8]) -> Result<Self, serde_json::Error> {
+        use serde::de::Error;
+        let mut index: Self = serde_json::from_slice(text)?;
+        if index.kind != "archive-index" {
+            return Err(Error::custom("it is no index of an archive"));
+        }
+        match index.fondaco {
+            VERSION => {}
+            1 => {
+                let entries = index.targets.iter_mut().flat_map(|target| &mut target.entries);
+                for entry in entries.filter(|entry| entry.kind == Kind::File) {
+                    entry.same_as = entry.link.take();
+                }
+            }
+            other => {
+                let words = format!("it has version {other}; this program reads 1 and {VERSION}");
+                return Err(Error::custom(words));
+            }
+        }
+        Ok(index)
     }
 }

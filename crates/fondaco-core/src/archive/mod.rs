@@ -16,7 +16,7 @@ mod tar_read;
 mod unpack;
 mod verify;
 
-pub use depot::{Depot, DepotError};
+pub use depot::{ArchiveFiles, Depot, DepotError, DepotPlace};
 pub use index::{ArchivedEntry, ArchivedTarget, Index};
 pub use pack::{Packed, Packing};
 pub(crate) use unpack::times;

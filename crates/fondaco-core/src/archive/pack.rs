@@ -1,11 +1,10 @@
 //! Writing an archive, target by target.
 
 use std::collections::{BTreeMap, HashMap};
-use std::fs::{File, OpenOptions};
+use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 use base64::Engine;
@@ -14,12 +13,13 @@ use rustix::fs::{Mode, OFlags};
 use sha2::{Digest, Sha256};
 use zstd::stream::write::Encoder;
 
-use super::depot::unfinished;
+use super::depot::{ArchiveFiles, unfinished};
 use super::tar_form::{self, Stretch};
+use super::index::VERSION;
 use super::{ArchivedEntry, ArchivedTarget, Depot, DepotError, Index, verify};
-use crate::kernel::{self, CallError, Kind, Op, Stat};
+use crate::kernel::{self, CallError, Facts, Kind, Lease, NoLease, Op, Strictness};
 use crate::plan::{Located, Refusal, Target, Touched, Visit, survey_at};
-use crate::shown::{DocPath, Shown};
+use crate::shown::{DocPath, Shown, safe_json};
 use crate::units::Time;
 
 /// An archive that is being written under a temporary name.
@@ -43,20 +43,19 @@ pub struct Packed {
 }
 
 impl Packing {
-    /// Begins the archive NAME in a depot.
+    /// Begins the archive NAME in a depot, where no archive may have that name.
     ///
     /// # Errors
     ///
-    /// [`DepotError::Call`], also if an archive has that name.
+    /// [`DepotError::Taken`] if one has, [`DepotError::Call`].
     pub fn begin(depot: Depot, name: String) -> Result<Self, DepotError> {
-        let path = depot.file(&unfinished(&name));
-        let file = OpenOptions::new()
-            .read(true)
-            .write(true)
-            .create_new(true)
-            .mode(0o600)
-            .open(&path)
-            .map_err(CallError::on(Op::Create, &path))?;
+        let files = ArchiveFiles::of(&name);
+        for file in [&files.archive, &files.index, &files.sums] {
+            if depot.has(file)? {
+                return Err(DepotError::Taken(depot.file(file)));
+            }
+        }
+        let file = depot.create(&unfinished(&files.archive))?;
         Ok(Self { depot, name, file, targets: Vec::new() })
     }
 
@@ -126,31 +125,30 @@ impl Packing {
             .and_then(|()| self.file.sync_all())
             .map_err(CallError::on(Op::Write, &part))?;
         let sha256 = verify::read_back(&mut self.file, &part, &self.targets)?;
-        let archive = format!("{}.tar.zst", self.name);
+        let files = ArchiveFiles::of(&self.name);
         let index = Index {
-            fondaco: 1,
+            fondaco: VERSION,
             kind: "archive-index".to_owned(),
-            archive: archive.clone(),
+            archive: files.archive.clone(),
             sha256: sha256.clone(),
             created: created.rfc3339(),
             machine: kernel::machine_id(),
             targets: std::mem::take(&mut self.targets),
         };
-        let json = serde_json::to_vec(&index).map_err(io::Error::other);
-        let json = json.map_err(CallError::on(Op::Write, &part))?;
-        let sums = format!("{sha256}  {archive}\n");
-        kernel::write_whole(&self.depot.file(&format!("{}.json", self.name)), &json)?;
-        kernel::write_whole(&self.depot.file(&format!("{}.sha256", self.name)), sums.as_bytes())?;
-        let path = self.depot.file(&archive);
-        std::fs::rename(&part, &path).map_err(CallError::on(Op::Rename, &path))?;
-        kernel::sync_directory(self.depot.path())?;
+        let json = safe_json(&index).map_err(CallError::on(Op::Write, &part))?;
+        let sums = format!("{sha256}  {}\n", files.archive);
+        self.depot.write_new(&files.index, &json)?;
+        self.depot.write_new(&files.sums, sums.as_bytes())?;
+        self.depot.rename_new(&unfinished(&files.archive), &files.archive)?;
+        self.depot.sync()?;
+        let path = self.depot.file(&files.archive);
         let bytes = self.file.metadata().map_err(CallError::on(Op::Examine, &path))?.len();
         let actions = index.targets.iter().map(|target| target.action).collect();
         Ok(Packed { path, bytes, actions })
     }
 
     fn path(&self) -> PathBuf {
-        self.depot.file(&unfinished(&self.name))
+        self.depot.file(&unfinished(&ArchiveFiles::of(&self.name).archive))
     }
 
     fn position(&mut self) -> Result<u64, CallError> {
@@ -215,18 +213,21 @@ impl Source<'_> {
     ) -> Result<ArchivedEntry, Refusal> {
         let stat = self.visit.stat;
         let mut link = None;
+        let mut same_as = None;
+        if stat.kind != Kind::Directory && stat.links > 1 {
+            match names.get(&(stat.dev, stat.ino)) {
+                Some(first) => same_as = Some(first.clone()),
+                None => {
+                    names.insert((stat.dev, stat.ino), name.clone());
+                }
+            }
+        }
         match stat.kind {
-            Kind::Link => {
+            Kind::Link if same_as.is_none() => {
                 let to = rustix::fs::readlinkat(self.visit.parent, self.visit.name, Vec::new())
                     .map_err(CallError::on(Op::Read, self.path))?;
                 link = Some(DocPath(std::ffi::OsStr::from_bytes(to.to_bytes()).into()));
             }
-            Kind::File if stat.links > 1 => match names.get(&(stat.dev, stat.ino)) {
-                Some(first) => link = Some(first.clone()),
-                None => {
-                    names.insert((stat.dev, stat.ino), name.clone());
-                }
-            },
             Kind::Special if stat.mode & 0o170_000 == 0o140_000 => {
                 let reason = "it is a socket, which means nothing without its process".to_owned();
                 return Err(Refusal::NotArchivable { path: self.path.to_owned(), reason });
@@ -244,6 +245,7 @@ impl Source<'_> {
             atime: stat.atime,
             sha256: None,
             link,
+            same_as,
             device: stat.rdev,
             attributes: BTreeMap::new(),
         })
@@ -261,25 +263,29 @@ impl Source<'_> {
             return Ok(entry);
         }
         let read_error = |error: io::Error| CallError::on(Op::Read, self.path)(error);
-        let fd = self.open()?;
-        entry.attributes = attributes(&fd).map_err(read_error)?;
+        let original = self.open()?;
+        entry.attributes = attributes(original.fd()).map_err(read_error)?;
         if entry.kind == Kind::Directory {
             tar_form::write_header(out, &entry, None).map_err(write_error)?;
             return Ok(entry);
         }
-        let mut file = File::from(fd);
+        let file = original.fd().try_clone().map_err(CallError::on(Op::Open, self.path))?;
+        let mut file = File::from(file);
         let stretches = stretches(&file, entry.size).map_err(read_error)?;
         let sparse = entry.size > 0 && stretches != [(0, entry.size)];
         let map = sparse.then_some(&stretches[..]);
         tar_form::write_header(out, &entry, map).map_err(write_error)?;
-        let hash = self.copy(&mut file, &stretches, entry.size, out, write_error)?;
+        let mut reading = Reading { original: &original, path: self.path, buffer: vec![0; 256 * 1024] };
+        let hash = reading.copy(&mut file, &stretches, entry.size, out, write_error)?;
         tar_form::pad(out, stretches.iter().map(|(_, length)| length).sum())
             .map_err(write_error)?;
+        self.is_unchanged(original.fd())?;
         entry.sha256 = Some(hash);
         Ok(entry)
     }
 
-    fn open(&self) -> Result<OwnedFd, Refusal> {
+    /// Opens a file or directory, and keeps a file still while it is read, where leases are to be had.
+    fn open(&self) -> Result<Original, Refusal> {
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
         let (parent, name) = (self.visit.parent, self.visit.name);
         let fd = match rustix::fs::openat(parent, name, flags | OFlags::NOATIME, Mode::empty()) {
@@ -287,18 +293,63 @@ impl Source<'_> {
             opened => opened,
         }
         .map_err(CallError::on(Op::Open, self.path))?;
-        let stat: Stat =
-            kernel::stat_descriptor(&fd).map_err(CallError::on(Op::Examine, self.path))?;
-        if (stat.dev, stat.ino) != (self.visit.stat.dev, self.visit.stat.ino) {
-            let difference = "another file has its name".to_owned();
-            return Err(Refusal::Changed { path: self.path.to_owned(), difference });
-        }
-        Ok(fd)
+        let original = match self.visit.stat.kind {
+            Kind::File => match Lease::take(fd) {
+                Ok(lease) => Original::Leased(lease),
+                Err((_, NoLease::InUse)) => {
+                    return Err(Refusal::InUse { path: self.path.to_owned(), holder: None });
+                }
+                Err((fd, NoLease::Unavailable(_))) => Original::Open(fd),
+            },
+            _ => Original::Open(fd),
+        };
+        self.is_unchanged(original.fd())?;
+        Ok(original)
     }
 
+    /// Holds what is open against what was found under its name.
+    fn is_unchanged(&self, original: &OwnedFd) -> Result<(), Refusal> {
+        let now =
+            kernel::stat_descriptor(original).map_err(CallError::on(Op::Examine, self.path))?;
+        let then = Facts::of(self.visit.found);
+        match then.difference(&now, Strictness::Exact) {
+            None => Ok(()),
+            Some(difference) => {
+                let difference = difference.to_owned();
+                Err(Refusal::Changed { path: self.path.to_owned(), difference })
+            }
+        }
+    }
+}
+
+/// An original that is open.
+enum Original {
+    /// A regular file that nobody else has open.
+    Leased(Lease),
+    /// A directory, or a file where leases are not to be had.
+    Open(OwnedFd),
+}
+
+impl Original {
+    fn fd(&self) -> &OwnedFd {
+        match self {
+            Self::Leased(lease) => lease.file(),
+            Self::Open(fd) => fd,
+        }
+    }
+}
+
+/// An original whose contents are being read.
+struct Reading<'a> {
+    original: &'a Original,
+    path: &'a Path,
+    buffer: Vec<u8>,
+}
+
+impl Reading<'_> {
     /// Copies the data and gives the hash of the contents, holes read as zeros.
     fn copy(
-        &self,
+        &mut self,
         file: &mut File,
         data: &[Stretch],
         size: u64,
@@ -307,25 +358,35 @@ impl Source<'_> {
     ) -> Result<String, Refusal> {
         let read_error = |error: io::Error| CallError::on(Op::Read, self.path)(error);
         let mut hash = ContentHash::default();
-        let mut buffer = vec![0u8; 256 * 1024];
         for (offset, length) in data {
             hash.zeros_up_to(*offset);
             file.seek(SeekFrom::Start(*offset)).map_err(read_error)?;
             let mut left = *length;
             while left > 0 {
-                let most = buffer.len().min(left as usize);
-                let got = file.read(&mut buffer[..most]).map_err(read_error)?;
+                let most = self.buffer.len().min(left as usize);
+                let got = file.read(&mut self.buffer[..most]).map_err(read_error)?;
                 if got == 0 {
                     let difference = "it became shorter while it was read".to_owned();
                     return Err(Refusal::Changed { path: self.path.to_owned(), difference });
                 }
-                hash.update(&buffer[..got]);
-                out.write_all(&buffer[..got]).map_err(write_error)?;
+                hash.update(&self.buffer[..got]);
+                out.write_all(&self.buffer[..got]).map_err(write_error)?;
                 left -= got as u64;
+                self.is_still()?;
             }
         }
         hash.zeros_up_to(size);
+        self.is_still()?;
         Ok(hash.finish())
+    }
+
+    /// Makes sure that nobody waits to open the file: whoever does has the right of way.
+    fn is_still(&self) -> Result<(), Refusal> {
+        let Original::Leased(lease) = self.original else { return Ok(()) };
+        match lease.is_unbroken().map_err(CallError::on(Op::Examine, self.path))? {
+            true => Ok(()),
+            false => Err(Refusal::InUse { path: self.path.to_owned(), holder: None }),
+        }
     }
 }
 

@@ -54,12 +54,12 @@ pub(super) fn write_header(
     record("atime", pax_time(entry.atime).as_bytes());
     record("uid", entry.uid.to_string().as_bytes());
     record("gid", entry.gid.to_string().as_bytes());
-    if let Some(link) = &entry.link {
+    if let Some(link) = entry.same_as.as_ref().or(entry.link.as_ref()) {
         record("linkpath", link.0.as_os_str().as_bytes());
     }
     for (key, value) in &entry.attributes {
         let value = STANDARD.decode(value).map_err(io::Error::other)?;
-        record(&format!("SCHILY.xattr.{key}"), &value);
+        record(&attribute_key(key), &value);
     }
     let mut extended = plain_header(b"PaxHeaders/entry", records.len() as u64)?;
     extended.set_entry_type(EntryType::XHeader);
@@ -138,6 +138,12 @@ fn sparse_map(stretches: &[Stretch]) -> Vec<u8> {
     map
 }
 
+/// The record that holds an extended attribute. A key ends at its first equals sign, so GNU tar writes that, and the
+/// percent sign, as escapes (`xattr_encode_keyword` in its `xheader.c`).
+pub(super) fn attribute_key(name: &str) -> String {
+    format!("SCHILY.xattr.{}", name.replace('%', "%25").replace('=', "%3D"))
+}
+
 /// A record is its own length, a space, `key=value` and a newline.
 fn pax_record(records: &mut Vec<u8>, key: &str, value: &[u8]) {
     let rest = 3 + key.len() + value.len();
@@ -175,7 +181,7 @@ fn plain_header(name: &[u8], size: u64) -> io::Result<Header> {
 
 fn entry_type(entry: &ArchivedEntry) -> EntryType {
     match (entry.kind, entry.mode & 0o170_000) {
-        (Kind::File, _) if entry.link.is_some() => EntryType::Link,
+        _ if entry.is_other_name() => EntryType::Link,
         (Kind::File, _) => EntryType::Regular,
         (Kind::Directory, _) => EntryType::Directory,
         (Kind::Link, _) => EntryType::Symlink,
@@ -185,10 +191,10 @@ fn entry_type(entry: &ArchivedEntry) -> EntryType {
     }
 }
 
-/// The kind of file that a header stands for, or nothing for a form that is never written here.
+/// The kind of file that a header stands for; nothing for another name and for forms that are never written here.
 pub(super) fn kind_of(kind: EntryType) -> Option<Kind> {
     match kind {
-        EntryType::Regular | EntryType::Link => Some(Kind::File),
+        EntryType::Regular => Some(Kind::File),
         EntryType::Directory => Some(Kind::Directory),
         EntryType::Symlink => Some(Kind::Link),
         EntryType::Char | EntryType::Block | EntryType::Fifo => Some(Kind::Special),

@@ -10,11 +10,13 @@ use std::io::{self, Read};
 use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use tar::{EntryType, Header};
 
 use super::ArchivedEntry;
 use super::pack::ContentHash;
-use super::tar_form::{kind_of, read_sparse_map};
+use super::tar_form::{attribute_key, kind_of, read_sparse_map};
 use crate::kernel::Kind;
 
 const BLOCK: u64 = 512;
@@ -154,17 +156,31 @@ impl Member {
         let same_number = |key: &str, wanted: u32| {
             record(key).is_some_and(|value| number(value).ok() == Some(u64::from(wanted)))
         };
-        let link = wanted.link.as_ref().map(|link| link.0.as_os_str().as_bytes());
-        let attributes = self.records.keys().filter(|key| key.starts_with(b"SCHILY.xattr."));
+        let link = wanted.same_as.as_ref().or(wanted.link.as_ref());
+        let link = link.map(|link| link.0.as_os_str().as_bytes());
+        let kind = self.header.entry_type();
+        let same_kind = match wanted.is_other_name() {
+            true => kind == EntryType::Link,
+            false => kind_of(kind) == Some(wanted.kind),
+        };
         let checks = [
             ("the name", self.name() == wanted.name.0),
-            ("the kind", kind_of(self.header.entry_type()) == Some(wanted.kind)),
+            ("the kind", same_kind),
             ("the mode", self.header.mode()? == wanted.mode & 0o7777),
             ("the owner", same_number("uid", wanted.uid) && same_number("gid", wanted.gid)),
             ("the link", record("linkpath").map(Vec::as_slice) == link),
-            ("the attributes", attributes.count() == wanted.attributes.len()),
+            ("the attributes", self.has_attributes(wanted)),
         ];
         Ok(checks.iter().find(|(_, same)| !same).map(|(what, _)| *what))
+    }
+
+    fn has_attributes(&self, wanted: &ArchivedEntry) -> bool {
+        let found = self.records.keys().filter(|key| key.starts_with(b"SCHILY.xattr."));
+        let same = |(name, value): (&String, &String)| {
+            let found = self.records.get(attribute_key(name).as_bytes());
+            found.is_some_and(|found| STANDARD.encode(found) == *value)
+        };
+        found.count() == wanted.attributes.len() && wanted.attributes.iter().all(same)
     }
 }
 

@@ -14,7 +14,7 @@ use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, Timespec, Timestamps, Uid
 
 use super::tar_form::plain_name;
 use super::tar_read::{Member, TarReader};
-use super::{ArchivedEntry, Depot, DepotError, Index};
+use super::{ArchiveFiles, ArchivedEntry, Depot, DepotError, Index};
 use crate::kernel::{self, CallError, Kind, Op, PrivateDir, open_beneath};
 use crate::shown::Shown;
 use crate::units::Time;
@@ -41,11 +41,15 @@ pub fn unpack(
 ) -> Result<Unpacked, DepotError> {
     let differs = |reason: String| DepotError::Differs { path: archive.to_owned(), reason };
     // what others can write to is not read back either
-    Depot::open(archive.parent().unwrap_or(archive))?;
-    let index = read_index(archive)?;
+    let depot = Depot::open_existing(archive.parent().unwrap_or(archive))?;
+    let files = archive.file_name().and_then(OsStr::to_str);
+    let name = files.and_then(|name| name.strip_suffix(".tar.zst"));
+    let name = name.ok_or_else(|| differs("its name is not that of an archive".to_owned()))?;
+    let files = ArchiveFiles::of(name);
+    let index = read_index(&depot, &files.index)?;
     let target = index.targets.iter().find(|target| target.action == action);
     let target = target.ok_or_else(|| differs(format!("it does not hold action {action}")))?;
-    let mut file = File::open(archive).map_err(CallError::on(Op::Open, archive))?;
+    let mut file = depot.read(&files.archive)?;
     file.seek(SeekFrom::Start(target.offset)).map_err(CallError::on(Op::Read, archive))?;
     let frame = file.take(target.length);
     let decoder = zstd::stream::read::Decoder::new(frame);
@@ -72,12 +76,11 @@ pub fn unpack(
     Ok(Unpacked { entries: target.entries.len() as u64 })
 }
 
-fn read_index(archive: &Path) -> Result<Index, DepotError> {
-    let name = archive.to_string_lossy().into_owned();
-    let path = PathBuf::from(format!("{}.json", name.trim_end_matches(".tar.zst")));
-    let text = std::fs::read(&path).map_err(CallError::on(Op::Read, &path))?;
-    serde_json::from_slice(&text)
-        .map_err(|error| DepotError::Differs { path, reason: error.to_string() })
+fn read_index(depot: &Depot, name: &str) -> Result<Index, DepotError> {
+    let path = depot.file(name);
+    let mut text = Vec::new();
+    depot.read(name)?.read_to_end(&mut text).map_err(CallError::on(Op::Read, &path))?;
+    Index::parse(&text).map_err(|error| DepotError::Differs { path, reason: error.to_string() })
 }
 
 struct Restore<'a> {
@@ -116,21 +119,22 @@ impl Restore<'_> {
         let parent = open_beneath(self.area.fd(), parent, OFlags::RDONLY | OFlags::DIRECTORY)
             .map_err(CallError::on(Op::OpenDirectory, &path))?;
         let name = place.file_name().unwrap_or(self.held);
+        if let Some(first) = &wanted.same_as {
+            let first = self.place(&first.0)?;
+            let holder = first.parent().unwrap_or(none);
+            let holder = open_beneath(self.area.fd(), holder, OFlags::PATH | OFlags::DIRECTORY)
+                .map_err(CallError::on(Op::OpenDirectory, &path))?;
+            let first = first.file_name().unwrap_or(self.held);
+            rustix::fs::linkat(&holder, first, &parent, name, AtFlags::empty())
+                .map_err(CallError::on(Op::Create, &path))?;
+            return Ok(());
+        }
         match (wanted.kind, &wanted.link) {
             (Kind::Directory, _) => {
                 rustix::fs::mkdirat(&parent, name, Mode::RWXU)
                     .map_err(CallError::on(Op::Create, &path))?;
             }
-            (Kind::File, Some(first)) => {
-                let first = self.place(&first.0)?;
-                let holder = first.parent().unwrap_or(none);
-                let holder = open_beneath(self.area.fd(), holder, OFlags::PATH | OFlags::DIRECTORY)
-                    .map_err(CallError::on(Op::OpenDirectory, &path))?;
-                let first = first.file_name().unwrap_or(self.held);
-                rustix::fs::linkat(&holder, first, &parent, name, AtFlags::empty())
-                    .map_err(CallError::on(Op::Create, &path))?;
-            }
-            (Kind::File, None) => self.file(tar, member, wanted, parent.as_fd(), name, &path)?,
+            (Kind::File, _) => self.file(tar, member, wanted, parent.as_fd(), name, &path)?,
             (Kind::Link, to) => {
                 let to = to.as_ref().map_or(none, |to| &to.0);
                 rustix::fs::symlinkat(to, &parent, name)

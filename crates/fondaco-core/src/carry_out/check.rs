@@ -1,11 +1,20 @@
 //! The checks that every target passes before it is touched, in a rehearsal and in a run alike.
 
+use std::collections::{BTreeMap, HashMap};
+use std::io;
+use std::ops::Bound;
 use std::os::fd::AsFd;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use rustix::fs::{Access, AtFlags, CWD};
 
 use crate::analysis::Protection;
-use crate::kernel::OpenFiles;
-use crate::plan::{Action, Deed, Located, Plan, Refusal, Survey, Touched, locate, survey_at};
+use crate::archive::DepotPlace;
+use crate::kernel::{self, CallError, Holder, Kind, Op, OpenFiles, Stat, stat_descriptor};
+use crate::plan::{
+    Action, Deed, Located, Plan, Refusal, Survey, Touched, Visit, locate, survey_at,
+};
 use crate::state::State;
 use crate::units::Time;
 
@@ -13,58 +22,99 @@ use crate::units::Time;
 pub(super) struct Checks {
     protection: Protection,
     open: OpenFiles,
+    looked: Instant,
+    /// Of actions that cannot be done whatever their targets are: why.
+    hopeless: HashMap<u32, String>,
+    /// Where the plan's depots are, or would be made.
+    depots: Vec<DepotPlace>,
 }
 
 impl Checks {
     pub(super) fn new(plan: &Plan, state: &State, open: OpenFiles) -> Self {
         let mut protection = Protection::of_system(state);
+        plan.give_up.iter().for_each(|place| protection.give_up(&place.0));
         for place in &plan.protect {
             protection.add(place.0.clone(), "protected by a rule");
         }
+        let mut hopeless = overlaps(plan, &protection);
+        let mut depots: HashMap<&Path, Result<DepotPlace, String>> = HashMap::new();
         for action in &plan.actions {
-            if let Deed::Archive { depot } = &action.deed {
-                let depot = depot.canonicalize().unwrap_or_else(|_| depot.clone());
-                protection.add(depot, "the depot of this plan");
+            let Deed::Archive { depot } = &action.deed else { continue };
+            let looked = depots.entry(depot).or_insert_with(|| look_at_depot(depot));
+            if let Err(reason) = looked {
+                hopeless.insert(action.number, reason.clone());
             }
         }
-        Self { protection, open }
+        let depots: Vec<DepotPlace> = depots.into_values().flatten().collect();
+        for depot in &depots {
+            protection.add(depot.path.clone(), "the depot of this plan");
+        }
+        Self { protection, open, looked: Instant::now(), hopeless, depots }
+    }
+
+    /// Where the plan's depots are, or would be made.
+    pub(super) fn depots(&self) -> &[DepotPlace] {
+        &self.depots
     }
 
     /// Looks again who has what open, if the last look is some seconds old.
     pub(super) fn refresh(&mut self, now: Time) {
-        if now.sec - self.open.taken.sec > 5 {
-            self.open = OpenFiles::collect(now);
+        if self.looked.elapsed() > Duration::from_secs(5) {
+            self.look_who_has_what_open(now);
+        }
+    }
+
+    /// Looks now who has what open.
+    pub(super) fn look_who_has_what_open(&mut self, now: Time) {
+        self.open = OpenFiles::collect(now);
+        self.looked = Instant::now();
+    }
+
+    /// Who has an inode open; looks again if nobody is known.
+    pub(super) fn holder(&mut self, stat: &Stat, now: Time) -> Option<Holder> {
+        let known = self.open.holders(stat.dev, stat.ino).into_iter().next();
+        if known.is_some() || self.looked.elapsed() < Duration::from_secs(1) {
+            return known;
+        }
+        self.look_who_has_what_open(now);
+        self.open.holders(stat.dev, stat.ino).into_iter().next()
+    }
+
+    /// Makes sure that an action can be done at all and that nothing protects its target. Looks at no target.
+    pub(super) fn permitted(&self, action: &Action) -> Result<(), Refusal> {
+        let path = &action.target.path.0;
+        if let Some(reason) = self.hopeless.get(&action.number) {
+            return Err(Refusal::Hopeless { path: path.clone(), reason: reason.clone() });
+        }
+        match self.protection.reason(path) {
+            Some(reason) => Err(Refusal::Protected { path: path.clone(), reason }),
+            None => Ok(()),
         }
     }
 
     /// Opens the target's directory and makes sure that the target is what was reviewed, is not
-    /// protected, and is not in use. Changes nothing.
+    /// protected, can be taken and removed, and is not in use. Changes nothing.
     pub(super) fn target(
         &self,
         action: &Action,
         touched: &Touched,
     ) -> Result<(Located, Survey), Refusal> {
         let path = &action.target.path.0;
-        self.protected(path)?;
+        self.permitted(action)?;
         let located = locate(path)?;
-        let mut in_use = None;
-        let survey =
-            survey_at(located.parent.as_fd(), &located.name, path, touched, &mut |visit| {
-                if in_use.is_none() && self.open.is_open(visit.stat.dev, visit.stat.ino) {
-                    let holder = self.open.holders(visit.stat.dev, visit.stat.ino);
-                    in_use =
-                        holder.into_iter().next().map(|holder| (path.join(visit.below), holder));
-                }
-                Ok(())
-            })?;
+        can_be_taken_from(&located, path, action.target.kind)?;
+        let archives = matches!(action.deed, Deed::Archive { .. });
+        let parent = located.parent.as_fd();
+        let mut guard = self.guard(path);
+        let survey = survey_at(parent, &located.name, path, touched, &mut |visit| {
+            guard.pass(&visit)?;
+            may_be_removed(&visit, path)?;
+            if archives { may_be_read(&visit, path) } else { Ok(()) }
+        })?;
         if let Some(difference) = action.target.difference(&survey.target, false) {
             return Err(Refusal::Changed { path: path.clone(), difference });
         }
-        if let Some((path, holder)) = in_use {
-            // joining an empty path leaves a slash
-            let path = path.components().collect();
-            return Err(Refusal::InUse { path, holder });
-        }
+        guard.in_use()?;
         if let (Deed::Archive { .. }, Some(socket)) = (&action.deed, &survey.socket) {
             let reason = "it is a socket, which means nothing without its process".to_owned();
             return Err(Refusal::NotArchivable { path: socket.clone(), reason });
@@ -72,10 +122,139 @@ impl Checks {
         Ok((located, survey))
     }
 
-    pub(super) fn protected(&self, path: &Path) -> Result<(), Refusal> {
-        match self.protection.reason(path) {
-            Some(reason) => Err(Refusal::Protected { path: path.to_owned(), reason }),
+    /// What is asked of every entry of a target, wherever it lies now.
+    pub(super) fn guard<'a>(&'a self, path: &'a Path) -> Guard<'a> {
+        Guard { checks: self, path, in_use: None }
+    }
+}
+
+/// Stops at what is protected below a target, and remembers what of it is open.
+pub(super) struct Guard<'a> {
+    checks: &'a Checks,
+    path: &'a Path,
+    in_use: Option<(PathBuf, Option<Holder>)>,
+}
+
+impl Guard<'_> {
+    /// Looks at one entry.
+    pub(super) fn pass(&mut self, visit: &Visit<'_>) -> Result<(), Refusal> {
+        let place = || self.path.join(visit.below).components().collect::<PathBuf>();
+        let (dev, ino) = (visit.stat.dev, visit.stat.ino);
+        if self.in_use.is_none() && self.checks.open.is_open(dev, ino) {
+            let holder = self.checks.open.holders(dev, ino).into_iter().next();
+            self.in_use = Some((place(), holder));
+        }
+        let below = !visit.below.as_os_str().is_empty();
+        match self.checks.protection.reason_below(self.path, visit.name) {
+            Some(reason) if below => {
+                Err(Refusal::Protected { path: place(), reason: reason.to_owned() })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Refuses what is open. Whatever has changed is told first.
+    pub(super) fn in_use(self) -> Result<(), Refusal> {
+        match self.in_use {
+            Some((path, holder)) => Err(Refusal::InUse { path, holder }),
             None => Ok(()),
         }
     }
+}
+
+/// Actions whose target is, lies in, or contains the target of one that comes before them.
+fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
+    let mut found = HashMap::new();
+    let mut taken: BTreeMap<(u64, PathBuf), u32> = BTreeMap::new();
+    for action in plan.actions.iter().filter(|action| !action.deed.is_release()) {
+        let path = &action.target.path.0;
+        let (device, path) =
+            protection.on_file_system(path).unwrap_or_else(|| (action.target.device, path.clone()));
+        let above = path.ancestors().find_map(|above| taken.get(&(device, above.to_owned())));
+        if let Some(other) = above {
+            found.insert(action.number, format!("action {other} takes it already"));
+            continue;
+        }
+        // paths are ordered part by part: what lies below one comes right behind it
+        let key = (device, path);
+        let next = taken.range((Bound::Excluded(&key), Bound::Unbounded)).next();
+        if let Some(((_, below), other)) = next
+            && below.starts_with(&key.1)
+        {
+            let reason = format!("action {other} takes something of it before");
+            found.insert(action.number, reason);
+            continue;
+        }
+        taken.insert(key, action.number);
+    }
+    found
+}
+
+/// Whether a depot can be used, as far as that can be said without making it.
+fn look_at_depot(depot: &Path) -> Result<DepotPlace, String> {
+    let place = DepotPlace::look(depot).map_err(|error| error.to_string())?;
+    let rights = Access::WRITE_OK | Access::EXEC_OK;
+    let writable = rustix::fs::accessat(CWD, &place.standing, rights, AtFlags::EACCESS);
+    writable.map_err(CallError::on(Op::Write, &place.standing)).map_err(|error| error.whole())?;
+    Ok(place)
+}
+
+/// Whether an entry can be moved out of its directory (`rename(2)`: `EACCES`, `EPERM`, `EROFS`).
+fn can_be_taken_from(located: &Located, path: &Path, kind: Kind) -> Result<(), Refusal> {
+    let directory = path.parent().unwrap_or(path);
+    let allowed = |name: &std::ffi::OsStr, rights| {
+        rustix::fs::accessat(&located.parent, name, rights, AtFlags::EACCESS)
+    };
+    let rights = Access::WRITE_OK | Access::EXEC_OK;
+    allowed(".".as_ref(), rights).map_err(CallError::on(Op::Write, directory))?;
+    let parent =
+        stat_descriptor(&located.parent).map_err(CallError::on(Op::Examine, directory))?;
+    if parent.immutable || parent.append_only {
+        return Err(Refusal::Immutable(directory.to_owned()));
+    }
+    let us = kernel::effective_user();
+    if us != 0 && parent.mode & STICKY != 0 && parent.uid != us {
+        let entry = kernel::stat_at(&located.parent, located.name.as_os_str())
+            .map_err(CallError::on(Op::Examine, path))?;
+        if entry.uid != us {
+            return Err(not_permitted(Op::Remove, path));
+        }
+    }
+    if kind == Kind::Directory {
+        // a directory that moves to another one has its `..` written
+        allowed(&located.name, Access::WRITE_OK).map_err(CallError::on(Op::Rename, path))?;
+    }
+    Ok(())
+}
+
+/// The restricted deletion flag (`inode(7)`).
+const STICKY: u32 = 0o1000;
+
+fn not_permitted(op: Op, path: &Path) -> Refusal {
+    CallError::on(op, path)(io::Error::from(rustix::io::Errno::PERM)).into()
+}
+
+/// Whether what a directory holds can be removed from it.
+fn may_be_removed(visit: &Visit<'_>, target: &Path) -> Result<(), Refusal> {
+    if visit.stat.kind != Kind::Directory || kernel::effective_user() == 0 {
+        return Ok(());
+    }
+    let us = kernel::effective_user();
+    if visit.stat.uid != us && visit.stat.mode & STICKY != 0 {
+        return Err(not_permitted(Op::Remove, &target.join(visit.below)));
+    }
+    may(visit, target, Access::READ_OK | Access::WRITE_OK | Access::EXEC_OK, Op::Write)
+}
+
+/// Whether the contents of a file can be read.
+fn may_be_read(visit: &Visit<'_>, target: &Path) -> Result<(), Refusal> {
+    if visit.stat.kind != Kind::File || kernel::effective_user() == 0 {
+        return Ok(());
+    }
+    may(visit, target, Access::READ_OK, Op::Read)
+}
+
+fn may(visit: &Visit<'_>, target: &Path, rights: Access, op: Op) -> Result<(), Refusal> {
+    rustix::fs::accessat(visit.parent, visit.name, rights, AtFlags::EACCESS)
+        .map_err(|error| CallError::on(op, target.join(visit.below))(error).into())
 }

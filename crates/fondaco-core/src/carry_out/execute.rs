@@ -1,24 +1,22 @@
 //! The run itself.
 
-use std::collections::HashMap;
 use std::fs::{File, OpenOptions};
 use std::ops::ControlFlow;
-use std::os::fd::AsFd;
 use std::os::unix::fs::OpenOptionsExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::time::Duration;
 
 use rustix::fs::FlockOperation;
 
 use super::check::Checks;
-use super::holding::{Areas, directory_times};
+use super::holding::Areas;
 use super::measured::{Measured, reasons};
 use super::release::release;
 use super::settle::{remainder, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Figures, Journal, RunState, Settled, Watch};
 use crate::archive::{Depot, Packing};
-use crate::kernel::{self, CallError, Kind, Op, OpenFiles, PrivateDir, Stat};
-use crate::plan::{Action, Deed, Forecast, Located, Plan, Refusal, Touched, survey_at};
+use crate::kernel::{self, CallError, Leases, Op, OpenFiles, OwnChanges};
+use crate::plan::{Deed, Forecast, Plan, Refusal, Touched};
 use crate::state::State;
 use crate::units::{Bytes, Time};
 use crate::volume::volume_of;
@@ -52,7 +50,7 @@ impl RunSummary {
 }
 
 /// How many actions are written to the journal in one synced step.
-const BATCH: usize = 64;
+pub(super) const BATCH: usize = 64;
 
 /// Carries out a plan: see the [module](super).
 ///
@@ -76,7 +74,7 @@ pub fn carry_out(
     if let Some(run) = journal.run_of_plan(&plan.id)? {
         return Err(CarryOutError::AlreadyCarriedOut(run));
     }
-    let token = token_of(plan);
+    let token = new_token(clock())?;
     let id = journal.begin(plan, &token, clock())?;
     let used_before = used(plan, state);
     let entries = journal.entries(id)?;
@@ -84,8 +82,11 @@ pub fn carry_out(
         id,
         token: &token,
         checks: Checks::new(plan, state, OpenFiles::collect(clock())),
-        areas: Areas::new(state, &token),
+        areas: Areas::of_new_run(state, &token),
+        state,
         touched: Touched::default(),
+        own: OwnChanges::default(),
+        leases: Leases::default(),
         journal: &mut journal,
         figures: Figures { total: entries.len(), ..Figures::default() },
         entries,
@@ -178,11 +179,12 @@ impl Drop for RunLock {
     }
 }
 
-/// What tells a run's private directories and archives from all others.
-fn token_of(plan: &Plan) -> String {
-    let stamp: String = plan.created.chars().filter(char::is_ascii_alphanumeric).collect();
-    let id: String = plan.id.chars().filter(char::is_ascii_alphanumeric).take(12).collect();
-    format!("{}-{id}", stamp.get(..15).unwrap_or(&stamp))
+/// What tells a run's private directories and archives from all others, also from those of the same plan carried
+/// out with another state directory: when, and 64 random bits.
+fn new_token(now: Time) -> Result<String, CarryOutError> {
+    let stamp: String = now.rfc3339().chars().filter(char::is_ascii_alphanumeric).collect();
+    let random = kernel::random_id().map_err(CallError::on(Op::Read, "getrandom(2)"))?;
+    Ok(format!("{}-{}", stamp.get(..15).unwrap_or(&stamp), random.get(..16).unwrap_or(&random)))
 }
 
 /// The name of a run's archive in a depot, without its endings.
@@ -196,30 +198,34 @@ fn used(plan: &Plan, state: &State) -> Option<Bytes> {
     volumes.iter().map(|(path, _)| Some(volume_of(path, state)?.capacity.ok()?.used)).sum()
 }
 
-struct Run<'a> {
-    id: i64,
+pub(super) struct Run<'a> {
+    pub(super) id: i64,
     token: &'a str,
-    checks: Checks,
-    areas: Areas<'a>,
-    touched: Touched,
-    journal: &'a mut Journal,
-    entries: Vec<EntryRecord>,
-    figures: Figures,
-    clock: &'a dyn Fn() -> Time,
+    pub(super) checks: Checks,
+    pub(super) areas: Areas<'a>,
+    state: &'a State,
+    pub(super) touched: Touched,
+    pub(super) own: OwnChanges,
+    /// On the files of the batch at hand.
+    pub(super) leases: Leases,
+    pub(super) journal: &'a mut Journal,
+    pub(super) entries: Vec<EntryRecord>,
+    pub(super) figures: Figures,
+    pub(super) clock: &'a dyn Fn() -> Time,
     watch: &'a Watch<'a>,
     stopped: bool,
 }
 
 impl Run<'_> {
     /// Tells how far we are and hears whether to stop.
-    fn goes_on(&mut self, phase: &'static str, at: usize) -> bool {
+    pub(super) fn goes_on(&mut self, phase: &'static str, at: usize) -> bool {
         self.figures.phase = phase;
         self.figures.current = self.entries[at].action.place().to_owned();
         self.stopped |= (self.watch)(&self.figures) == ControlFlow::Break(());
         !self.stopped
     }
 
-    fn conclude(&mut self, at: usize, state: EntryState, message: String) {
+    pub(super) fn conclude(&mut self, at: usize, state: EntryState, message: String) {
         let entry = &mut self.entries[at];
         (entry.state, entry.message, entry.at) = (state, message, (self.clock)().rfc3339());
         self.figures.done += 1;
@@ -227,17 +233,33 @@ impl Run<'_> {
 
     /// Writes and proves the archives, one for each depot, before anything is taken away.
     fn pack_all(&mut self) -> Result<(), CarryOutError> {
-        let mut depots: Vec<(PathBuf, Vec<usize>)> = Vec::new();
-        for (at, entry) in self.entries.iter().enumerate() {
-            if let Deed::Archive { depot } = &entry.action.deed {
-                match depots.iter_mut().find(|(path, _)| path == depot) {
-                    Some((_, members)) => members.push(at),
-                    None => depots.push((depot.clone(), vec![at])),
+        let depots: Vec<PathBuf> =
+            self.checks.depots().iter().map(|place| place.path.clone()).collect();
+        self.state.remember(&depots, &[])?;
+        // two names of one directory are one depot
+        let mut depots: Vec<(Depot, Vec<usize>)> = Vec::new();
+        for at in 0..self.entries.len() {
+            let action = &self.entries[at].action;
+            let Deed::Archive { depot } = &action.deed else { continue };
+            if let Err(refusal) = self.checks.permitted(action) {
+                self.conclude(at, EntryState::Refused, refusal.to_string());
+                continue;
+            }
+            match Depot::open(depot) {
+                Ok(open) => {
+                    match depots.iter_mut().find(|(known, _)| known.identity() == open.identity()) {
+                        Some((_, members)) => members.push(at),
+                        None => depots.push((open, vec![at])),
+                    }
+                }
+                Err(error) => {
+                    let message = Refusal::Archive(error.to_string()).to_string();
+                    self.conclude(at, EntryState::Failed, message);
                 }
             }
         }
         for (depot, members) in depots {
-            let result = self.pack(&depot, &members);
+            let result = self.pack(depot, &members);
             if let Err(reason) = result {
                 for at in members {
                     if self.entries[at].state == EntryState::Waiting {
@@ -250,9 +272,8 @@ impl Run<'_> {
         Ok(self.journal.write(self.id, &self.entries)?)
     }
 
-    fn pack(&mut self, depot: &Path, members: &[usize]) -> Result<(), String> {
+    fn pack(&mut self, depot: Depot, members: &[usize]) -> Result<(), String> {
         let words = |error: crate::archive::DepotError| error.to_string();
-        let depot = Depot::open(depot).map_err(words)?;
         let mut packing = Packing::begin(depot, archive_name(self.token)).map_err(words)?;
         for at in members {
             if !self.goes_on("packing", *at) {
@@ -270,7 +291,7 @@ impl Run<'_> {
                     packing.discard();
                     return Err(reason);
                 }
-                Err(refusal) => self.conclude(*at, EntryState::Refused, refusal.to_string()),
+                Err(refusal) => self.refuse(*at, refusal),
             }
         }
         if packing.is_empty() {
@@ -289,6 +310,23 @@ impl Run<'_> {
         Ok(())
     }
 
+    /// Ends an action that a guard stopped; names who has its target open where that can be seen.
+    pub(super) fn refuse(&mut self, at: usize, refusal: Refusal) {
+        let refusal = match refusal {
+            Refusal::InUse { path, holder: None } => {
+                let stat = kernel::stat_path(&path).ok();
+                let holder = stat.and_then(|stat| self.checks.holder(&stat, (self.clock)()));
+                Refusal::InUse { path, holder }
+            }
+            other => other,
+        };
+        let state = match refusal {
+            Refusal::Stranded { .. } => EntryState::Failed,
+            _ => EntryState::Refused,
+        };
+        self.conclude(at, state, refusal.to_string());
+    }
+
     /// Takes away what is still waiting, batch by batch.
     fn remove_all(&mut self) -> Result<(), CarryOutError> {
         let waiting: Vec<usize> = (0..self.entries.len())
@@ -305,26 +343,7 @@ impl Run<'_> {
                 break;
             }
             self.checks.refresh((self.clock)());
-            let ready = self.intend(batch)?;
-            let mut parents = HashMap::new();
-            for (at, located, area) in ready {
-                if self.goes_on("removing", at) {
-                    self.act(at, &located, &area);
-                } else {
-                    self.entries[at].state = EntryState::Waiting;
-                }
-                let path = &self.entries[at].action.target.path.0;
-                parents.insert(path.parent().map(Path::to_owned), located);
-            }
-            // an outcome must not be in the journal before the device knows it
-            for located in parents.into_values() {
-                rustix::fs::fsync(&located.parent)
-                    .map_err(CallError::on(Op::Sync, &located.mount_point))?;
-            }
-            self.areas.sync()?;
-            let written: Vec<EntryRecord> =
-                batch.iter().map(|at| self.entries[*at].clone()).collect();
-            self.journal.write(self.id, &written)?;
+            self.remove_batch(batch)?;
         }
         Ok(())
     }
@@ -355,144 +374,4 @@ impl Run<'_> {
         }
         Ok(())
     }
-
-    /// Step 1 for a batch: what may be touched at all is written down as intended, with where it will be held.
-    fn intend(&mut self, batch: &[usize]) -> Result<Vec<(usize, Located, PathBuf)>, CarryOutError> {
-        let mut ready = Vec::new();
-        for at in batch {
-            let path = self.entries[*at].action.target.path.0.clone();
-            let opened = self.checks.protected(&path).and_then(|()| {
-                let located = crate::plan::locate(&path)?;
-                let area = self.areas.path_for(&path, &located)?;
-                Ok((located, area))
-            });
-            match opened {
-                Ok((located, area)) => {
-                    let entry = &mut self.entries[*at];
-                    entry.area = Some(area.clone());
-                    entry.parent_before = directory_times(located.parent.as_fd());
-                    entry.state = EntryState::Intended;
-                    ready.push((*at, located, area));
-                }
-                Err(refusal) => self.conclude(*at, EntryState::Refused, refusal.to_string()),
-            }
-        }
-        let written: Vec<EntryRecord> = batch.iter().map(|at| self.entries[*at].clone()).collect();
-        self.journal.write(self.id, &written)?;
-        Ok(ready)
-    }
-
-    /// Steps 2 to 5 for one action.
-    fn act(&mut self, at: usize, located: &Located, area: &Path) {
-        let action = self.entries[at].action.clone();
-        let checked = self.checks.target(&action, &self.touched);
-        let area = match checked.and_then(|_| self.areas.at(area)) {
-            Ok(area) => area,
-            Err(refusal) => {
-                return self.conclude(at, EntryState::Refused, refusal.to_string());
-            }
-        };
-        self.entries[at].parent_before = directory_times(located.parent.as_fd());
-        let taken = self.take(&action, located, &area);
-        self.entries[at].parent_after =
-            directory_times(located.parent.as_fd()).map(|(_, written)| written);
-        if let Err(refusal) = taken {
-            let state = match refusal {
-                Refusal::Stranded { .. } => EntryState::Failed,
-                _ => EntryState::Refused,
-            };
-            return self.conclude(at, state, refusal.to_string());
-        }
-        if action.deed == Deed::SetAside {
-            return self.conclude(at, EntryState::Held, String::new());
-        }
-        let freed_before = self.figures.freed;
-        let removed = self.remove(at, &action, &area);
-        let mut freed = self.figures.freed.less(freed_before);
-        if action.shared > Bytes::ZERO {
-            // inodes were counted; of shared extents only what the forecast found goes with them
-            freed = freed.min(action.frees.now);
-            self.figures.freed = freed_before + freed;
-        }
-        self.entries[at].freed = freed;
-        match removed {
-            Ok(()) if action.deed == Deed::Delete => {
-                self.conclude(at, EntryState::Deleted, String::new());
-            }
-            Ok(()) => self.conclude(at, EntryState::Archived, String::new()),
-            Err(error) => {
-                let rest = area.path().to_owned();
-                let rest = crate::shown::Shown(rest);
-                let message = format!("{}; what is left of it is in {rest}", error.whole());
-                self.conclude(at, EntryState::Failed, message);
-            }
-        }
-    }
-
-    /// Steps 3 and 4: into the private directory, and compared there.
-    fn take(
-        &mut self,
-        action: &Action,
-        located: &Located,
-        area: &PrivateDir,
-    ) -> Result<(), Refusal> {
-        let path = &action.target.path.0;
-        let held = std::ffi::OsString::from(action.number.to_string());
-        let before = kernel::stat_at(&located.parent, located.name.as_os_str())
-            .map_err(CallError::on(Op::Examine, path))?;
-        area.take(&located.parent, &located.name, &held)
-            .map_err(CallError::on(Op::Rename, path))?;
-        let compared = self.compare(action, area, &held, &before);
-        compared.map_err(|refusal| match area.give(&held, &located.parent, &located.name) {
-            Ok(()) => refusal,
-            Err(_) => Refusal::Stranded { path: path.clone(), held: area.path().join(&held) },
-        })
-    }
-
-    /// Step 4; `before` is what stood in the place just before it was moved.
-    fn compare(
-        &mut self,
-        action: &Action,
-        area: &PrivateDir,
-        held: &std::ffi::OsStr,
-        before: &Stat,
-    ) -> Result<(), Refusal> {
-        let path = &action.target.path.0;
-        let moved = area.stat(held)?.ok_or_else(|| Refusal::Gone(area.path().join(held)))?;
-        if moved.kind != Kind::Directory && (moved.dev, moved.ino) == (before.dev, before.ino) {
-            // our own rename is a change of the inode, which its other names have in common with it
-            self.touched.note(before, &moved);
-        }
-        let here = area.fd().as_fd();
-        let found = survey_at(here, held, path, &self.touched, &mut |_| Ok(()))?;
-        match action.target.difference(&found.target, true) {
-            Some(difference) => Err(Refusal::Changed { path: path.clone(), difference }),
-            None => Ok(()),
-        }
-    }
-
-    /// Step 5 for what does not stay.
-    fn remove(&mut self, at: usize, action: &Action, area: &PrivateDir) -> Result<(), CallError> {
-        let mut name = self.entries[at].held_name();
-        if action.target.kind == Kind::Directory {
-            let cleared = self.entries[at].cleared_name();
-            rename_within(area, &name, &cleared)?;
-            name = cleared;
-        }
-        let (freed, touched) = (&mut self.figures.freed, &mut self.touched);
-        area.remove(name.as_ref(), &mut |before, after| {
-            if before.kind == Kind::Directory || before.links < 2 {
-                *freed += before.allocated();
-            }
-            if let Some(after) = after {
-                touched.note(before, after);
-            }
-        })
-    }
-}
-
-/// Gives an entry of a private directory its second name there.
-fn rename_within(area: &PrivateDir, from: &str, to: &str) -> Result<(), CallError> {
-    area.give(from.as_ref(), area.fd(), to.as_ref())
-        .map_err(CallError::on(Op::Rename, area.path().join(from)))
 }

@@ -11,6 +11,7 @@ use rustix::fs::{AtFlags, CWD};
 use crate::analysis::HOLDING_AREA_PREFIX;
 use crate::kernel::{self, CallError, Op, PrivateDir, Stat};
 use crate::plan::{Located, Refusal, locate};
+use crate::shown::Shown;
 use crate::state::State;
 
 /// The private directories of one run, at most one on each volume, opened as they are needed.
@@ -18,12 +19,20 @@ use crate::state::State;
 pub(super) struct Areas<'a> {
     state: &'a State,
     token: &'a str,
+    /// Whether directories of this token may be there already.
+    may_exist: bool,
     open: HashMap<PathBuf, Rc<PrivateDir>>,
 }
 
 impl<'a> Areas<'a> {
-    pub(super) fn new(state: &'a State, token: &'a str) -> Self {
-        Self { state, token, open: HashMap::new() }
+    /// Those of a run that begins: nothing of its token may be there.
+    pub(super) fn of_new_run(state: &'a State, token: &'a str) -> Self {
+        Self { state, token, may_exist: false, open: HashMap::new() }
+    }
+
+    /// Those of a run that has been before.
+    pub(super) fn of_run(state: &'a State, token: &'a str) -> Self {
+        Self { state, token, may_exist: true, open: HashMap::new() }
     }
 
     /// Where the run's private directory on the volume of a target is, or will be.
@@ -47,7 +56,9 @@ impl<'a> Areas<'a> {
         let area = keeping_times(parent.as_fd(), || {
             PrivateDir::open(&parent, &area_name(), outer.to_owned())
         })?;
-        let run = Rc::new(PrivateDir::open(area.fd(), token, path.to_owned())?);
+        self.state.remember(&[], &[outer.to_owned()])?;
+        let make = if self.may_exist { PrivateDir::open } else { PrivateDir::create };
+        let run = Rc::new(make(area.fd(), token, path.to_owned())?);
         self.open.insert(path.to_owned(), Rc::clone(&run));
         Ok(run)
     }
@@ -121,7 +132,10 @@ pub(super) fn area_root(path: &Path, located: &Located, state: &State) -> Result
     let parent = parent.map_err(CallError::on(Op::Examine, path))?;
     let simulated =
         state.settings.simulated.iter().find(|v| path.starts_with(&v.path)).map(|v| &v.path);
-    let mut candidates: Vec<PathBuf> = simulated.cloned().into_iter().collect();
+    let mut candidates: Vec<PathBuf> = Vec::new();
+    if let Some(simulated) = simulated {
+        candidates.push(simulated.canonicalize().map_err(CallError::on(Op::Open, simulated))?);
+    }
     candidates.push(state.directory().to_owned());
     let mut above: Vec<PathBuf> = path.ancestors().skip(1).map(Path::to_owned).collect();
     above.retain(|path| path.starts_with(&located.mount_point));
@@ -138,24 +152,35 @@ pub(super) fn area_root(path: &Path, located: &Located, state: &State) -> Result
         if (stat.dev, stat.mount) != (parent.dev, parent.mount) {
             continue;
         }
-        if is_ours(&candidate, &stat) {
-            return Ok(candidate);
+        match may_hold_an_area(&candidate, &stat) {
+            Ok(()) => return Ok(candidate),
+            Err(reason) => tried.push(reason),
         }
     }
     let reason = if tried.is_empty() {
-        "no directory above it belongs to this user and can be written to".to_owned()
+        "no directory above it is on its volume".to_owned()
     } else {
-        tried.join("; ")
+        tried.dedup();
+        format!("no directory there is safe from others: {}", tried.join("; "))
     };
     Err(Refusal::NoHoldingArea { path: path.to_owned(), reason })
 }
 
-/// Whether others can be kept from renaming what we make there: it is ours, or sticky.
-fn is_ours(path: &Path, stat: &Stat) -> bool {
-    let ours = stat.uid == kernel::effective_user() && stat.mode & 0o022 == 0;
-    let sticky = stat.mode & 0o1000 != 0;
-    let writable = rustix::fs::accessat(CWD, path, rustix::fs::Access::WRITE_OK, AtFlags::EACCESS);
-    (ours || sticky) && writable.is_ok()
+/// Whether we can make a directory there that nobody else can rename: not the owner of the directory, not whoever
+/// may write to it, nor anybody on the way to it.
+fn may_hold_an_area(path: &Path, stat: &Stat) -> Result<(), String> {
+    let rights = rustix::fs::Access::WRITE_OK | rustix::fs::Access::EXEC_OK;
+    rustix::fs::accessat(CWD, path, rights, AtFlags::EACCESS)
+        .map_err(CallError::on(Op::Write, path))
+        .map_err(|error| error.whole())?;
+    if stat.immutable || stat.append_only {
+        return Err(format!("{} is marked immutable or append-only", Shown(path)));
+    }
+    match kernel::exposed_at(path).map_err(CallError::on(Op::Examine, path)) {
+        Ok(None) => Ok(()),
+        Ok(Some(at)) => Err(format!("others may change {}", Shown(at))),
+        Err(error) => Err(error.whole()),
+    }
 }
 
 /// When a directory was last read and written.

@@ -10,6 +10,7 @@ use std::time::Duration;
 
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
+use crate::kernel::Inventory;
 use crate::plan::{Action, Forecast, Plan};
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
@@ -45,11 +46,21 @@ fn hint(error: &rusqlite::Error) -> &'static str {
     }
 }
 
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
 
 /// What makes a journal of version 1 one of version 2, which tells of deleted files that were let go of
 /// and why a measure is not the count.
 const FROM_VERSION_1: &str = "ALTER TABLE run ADD COLUMN reasons TEXT NOT NULL DEFAULT '[]';";
+
+/// What makes a journal of version 2 one of version 3, which keeps what may be removed while a removal goes on.
+const FROM_VERSION_2: &str = "
+CREATE TABLE inventory (
+    run INTEGER NOT NULL,
+    number INTEGER NOT NULL,
+    list BLOB NOT NULL,
+    PRIMARY KEY (run, number)
+) STRICT, WITHOUT ROWID;
+";
 
 const SCHEMA: &str = "
 CREATE TABLE run (
@@ -100,8 +111,10 @@ pub enum RunState {
 pub enum EntryState {
     /// Not begun.
     Waiting,
-    /// About to be done, or half done.
+    /// About to be taken, or taken and not yet compared.
     Intended,
+    /// In the private directory, found to be what was reviewed, and being removed from there.
+    Cleared,
     /// In the holding area.
     Held,
     /// Removed.
@@ -116,6 +129,10 @@ pub enum EntryState {
     PutBack,
     /// It was held, and has been removed since.
     Purged,
+    /// It was held, and its purge has begun: some of it may be gone.
+    Purging,
+    /// Some of it had been removed; the rest is back in its place.
+    PutBackInPart,
     /// Of a deleted file: its holders have ended.
     Ended,
     /// Of a deleted file: cut to nothing.
@@ -142,7 +159,8 @@ macro_rules! words {
 words!(RunState, Running => "running", Done => "done", Stopped => "stopped", CutOff => "cut off");
 words!(EntryState, Waiting => "not begun", Intended => "intended", Held => "set aside",
     Deleted => "deleted", Archived => "archived", Refused => "refused", Failed => "failed",
-    PutBack => "put back", Ended => "ended", Cut => "cut", Saved => "saved and cut", Purged => "purged", CarriedOn => "carried on");
+    PutBack => "put back", Ended => "ended", Cut => "cut", Saved => "saved and cut", Purged => "purged",
+    Cleared => "being removed", Purging => "being purged", PutBackInPart => "put back in part", CarriedOn => "carried on");
 
 impl EntryState {
     /// Whether what was planned has been done.
@@ -151,9 +169,15 @@ impl EntryState {
         matches!(self, Deleted | Held | Archived | Ended | Cut | Saved)
     }
 
-    /// Whether there is something to put back.
-    pub fn can_be_put_back(self) -> bool {
-        matches!(self, Self::Held | Self::Archived)
+    /// Whether it was being removed when it was last written down: the list of what may go is kept until it has
+    /// come to an end.
+    pub fn is_half_done(self) -> bool {
+        matches!(self, Self::Cleared | Self::Purging)
+    }
+
+    /// Whether the list of what may be removed is still of use.
+    fn keeps_inventory(self) -> bool {
+        self.is_half_done() || matches!(self, Self::Intended | Self::Held | Self::Failed)
     }
 }
 
@@ -215,14 +239,18 @@ pub struct EntryRecord {
 }
 
 impl EntryRecord {
+    /// Whether there may be something to put back.
+    pub fn can_be_put_back(&self) -> bool {
+        match self.state {
+            EntryState::Held | EntryState::Archived | EntryState::Purging => true,
+            EntryState::Failed => self.area.is_some() || self.archive.is_some(),
+            _ => false,
+        }
+    }
+
     /// Its name in the private directory.
     pub fn held_name(&self) -> String {
         self.action.number.to_string()
-    }
-
-    /// Its name there once it has been cleared for removal.
-    pub fn cleared_name(&self) -> String {
-        format!("{}.cleared", self.action.number)
     }
 }
 
@@ -250,8 +278,12 @@ impl Journal {
             database.query_row("PRAGMA user_version", [], |row| row.get(0)).map_err(wrap)?;
         match version {
             VERSION => {}
-            0 | 1 => {
-                let steps = if version == 0 { SCHEMA } else { FROM_VERSION_1 };
+            0..VERSION => {
+                let steps = match version {
+                    0 => [SCHEMA, FROM_VERSION_2].concat(),
+                    1 => [FROM_VERSION_1, FROM_VERSION_2].concat(),
+                    _ => FROM_VERSION_2.to_owned(),
+                };
                 let make =
                     format!("BEGIN IMMEDIATE; {steps} PRAGMA user_version = {VERSION}; COMMIT;");
                 // another process may have been faster
@@ -328,9 +360,33 @@ impl Journal {
     ///
     /// [`JournalError`]; then none of them is written.
     pub fn write(&mut self, run: i64, entries: &[EntryRecord]) -> Result<(), JournalError> {
+        self.write_with(run, entries, &[])
+    }
+
+    /// As [`Journal::write`], with the lists of what may be removed of some actions. A list is kept as long as its
+    /// target is held or being removed, or its removal has failed.
+    ///
+    /// # Errors
+    ///
+    /// As [`Journal::write`].
+    pub fn write_with(
+        &mut self,
+        run: i64,
+        entries: &[EntryRecord],
+        inventories: &[(u32, &Inventory)],
+    ) -> Result<(), JournalError> {
         let wrap = self.wrap();
         let transaction = self.database.transaction().map_err(&wrap)?;
         {
+            let mut forget = transaction
+                .prepare_cached("DELETE FROM inventory WHERE run = ?1 AND number = ?2")
+                .map_err(&wrap)?;
+            let mut keep = transaction
+                .prepare_cached("INSERT OR REPLACE INTO inventory VALUES (?1, ?2, ?3)")
+                .map_err(&wrap)?;
+            for (number, inventory) in inventories {
+                keep.execute(params![run, number, inventory.compressed()]).map_err(&wrap)?;
+            }
             let mut update = transaction
                 .prepare_cached(
                     "UPDATE entry SET state = ?3, area = ?4, archive = ?5, parent_before = ?6,
@@ -358,9 +414,42 @@ impl Journal {
                         json(&entry.action).map_err(&wrap)?,
                     ])
                     .map_err(&wrap)?;
+                if !entry.state.keeps_inventory() {
+                    forget.execute(params![run, entry.action.number]).map_err(&wrap)?;
+                }
             }
         }
         transaction.commit().map_err(&wrap)
+    }
+
+    /// The list of what may be removed of a target that is held or being removed, or whose removal has failed.
+    ///
+    /// # Errors
+    ///
+    /// [`JournalError`].
+    pub fn inventory(&self, run: i64, number: u32) -> Result<Option<Inventory>, JournalError> {
+        self.database
+            .query_row(
+                "SELECT list FROM inventory WHERE run = ?1 AND number = ?2",
+                params![run, number],
+                |row| Ok(Inventory::from_compressed(row.get(0)?)),
+            )
+            .optional()
+            .map_err(self.wrap())
+    }
+
+    /// The runs that were cut off, or of which a purge was.
+    ///
+    /// # Errors
+    ///
+    /// [`JournalError`].
+    pub fn cut_off(&self) -> Result<Vec<RunRecord>, JournalError> {
+        let half_done = |run: &RunRecord| {
+            run.counts.iter().any(|(state, count)| state.is_half_done() && *count > 0)
+        };
+        let mut runs = self.runs()?;
+        runs.retain(|run| run.state == RunState::Running || half_done(run));
+        Ok(runs)
     }
 
     /// Ends a run; `reasons` say why its measure is not what was counted.

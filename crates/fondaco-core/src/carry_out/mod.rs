@@ -5,18 +5,20 @@
 //!
 //! 1. its intent is in the journal, synced (in batches);
 //! 2. the target is looked at again and compared with its record: anything different, protected or
-//!    in use is refused, untouched;
+//!    in use is refused, untouched. A file is kept still by a lease from here on, where leases are to be had;
 //! 3. it is renamed into the run's private directory on the same volume, where nobody can swap it;
-//! 4. it is compared again there; if it is not what was reviewed, it is renamed back;
-//! 5. set aside: it stays there. Delete, archive: it is marked as cleared for removal (a directory
-//!    by a second rename) and removed bottom up;
+//! 4. it is compared again there, after a look at who has what open; if it is not what was reviewed, or somebody has
+//!    it open, it is renamed back. All that it consists of is listed;
+//! 5. set aside: it stays there. Delete, archive: the journal has it as cleared, with the list, synced; then exactly
+//!    what is listed is removed, bottom up;
 //! 6. its outcome is in the journal, after the directories have been synced.
 //!
 //! Deleted files that processes hold come last ([`release`]): they have no place to be moved from, so
 //! their guards are the processes. Archives are written, read back and compared before step 2 of the first target that they hold.
 //! A run that was cut off is *settled* at the next start ([`settle`]): what lies in the private
-//! directory without the mark goes back to its place, what has the mark is removed to the end.
+//! directory and is not cleared goes back to its place, what is cleared is removed to the end.
 
+mod batch;
 mod check;
 mod execute;
 mod holding;
@@ -32,7 +34,7 @@ use std::path::PathBuf;
 
 pub use execute::{RunSummary, carry_out, finish};
 pub use journal::{EntryRecord, EntryState, Journal, JournalError, RunRecord, RunState};
-pub use put_back::{Returned, purge, put_back};
+pub use put_back::{Missing, Returned, purge, put_back};
 pub use rehearse::{Finding, Rehearsal, rehearse};
 pub use settle::{Settled, remainder, settle};
 
@@ -83,6 +85,9 @@ pub enum CarryOutError {
     /// The journal cannot be read or written; nothing is done without it.
     #[error(transparent)]
     Journal(#[from] JournalError),
+    /// What has to be remembered cannot be.
+    #[error(transparent)]
+    State(#[from] crate::state::StateError),
     /// The kernel refused.
     #[error("{}", .0.whole())]
     Call(#[from] CallError),

@@ -2,33 +2,53 @@
 
 use std::collections::BTreeSet;
 use std::ffi::OsString;
+use std::io;
 use std::os::fd::AsFd;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use super::execute::lock;
+use rustix::fs::OFlags;
+
+use super::batch::refusal_of;
+use super::execute::{BATCH, RunLock, lock};
 use super::holding::{Areas, directory_times, remove_if_empty, reopen};
-use super::settle::settle_all;
+use super::settle::{is_in_place, remove_rest, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Journal};
 use crate::archive::unpack;
-use crate::kernel::{self, CallError, Kind, Op, PrivateDir};
-use crate::plan::{Located, Refusal, locate};
+use crate::kernel::{
+    self, CallError, Inventory, Kind, Leases, Op, OpenFiles, OwnChanges, PrivateDir,
+    Removal, Strictness, open_beneath,
+};
+use crate::plan::{Located, Refusal, Target, Touched, list_at, locate};
+use crate::shown::Shown;
 use crate::state::State;
-use crate::units::{Bytes, Time, UnitStyle};
+use crate::units::{Bytes, Time, UnitStyle, grouped};
 
 /// What became of the actions that were asked for.
 #[derive(Clone, Debug, Default)]
 pub struct Returned {
     /// Those that were put back or purged, as they stand now.
     pub done: Vec<EntryRecord>,
+    /// Those of which some had been removed before: the rest is back, and this is missing.
+    pub in_part: Vec<(EntryRecord, Missing)>,
     /// Those that could not be, each with the reason. They are where they were.
     pub refused: Vec<(EntryRecord, String)>,
     /// Bytes freed by purging.
     pub freed: Bytes,
 }
 
+/// What is missing of a target that was put back.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Missing {
+    /// These paths below it, or an empty one for the target itself.
+    Paths(Vec<PathBuf>),
+    /// There is no list of what it held.
+    NotKnown,
+}
+
 /// Puts back what a run has set aside or archived: all of it, or the actions with these numbers.
 /// Contents, owners, modes and times are those of the originals; the times of the directories that
-/// hold them too, if nothing else has changed there since. Nothing is ever overwritten.
+/// hold them too, if nothing else has changed there since. Nothing is ever overwritten. Of what was partly removed
+/// the rest is put back.
 ///
 /// # Errors
 ///
@@ -39,28 +59,77 @@ pub fn put_back(
     state: &State,
     now: Time,
 ) -> Result<Returned, CarryOutError> {
-    each(run, numbers, state, now, EntryState::can_be_put_back, &mut |entry, areas| {
-        let path = entry.action.target.path.0.clone();
-        let located = locate(&path).map_err(|refusal| match refusal {
-            Refusal::Gone(_) => Refusal::NotHeld {
-                path: path.clone(),
-                reason: "the directory that held it is gone; make it and try again".to_owned(),
-            },
-            other => other,
-        })?;
-        let before = directory_times(located.parent.as_fd());
-        match entry.state {
-            EntryState::Held => return_held(entry, &path, &located)?,
-            _ => return_archived(entry, &path, &located, areas)?,
+    let mut chosen = Chosen::open(run, numbers, state, now, EntryRecord::can_be_put_back)?;
+    let mut areas = Areas::of_run(state, &chosen.token);
+    // the last first: so the times of a directory that several were taken from go back step by step
+    for mut entry in std::mem::take(&mut chosen.entries).into_iter().rev() {
+        let inventory = chosen.journal.inventory(run, entry.action.number)?;
+        match return_one(&mut entry, inventory.as_ref(), &mut areas) {
+            Ok(missing) => {
+                entry.at = now.rfc3339();
+                chosen.journal.write(run, std::slice::from_ref(&entry))?;
+                match missing {
+                    None => chosen.returned.done.push(entry),
+                    Some(missing) => chosen.returned.in_part.push((entry, missing)),
+                }
+            }
+            Err(refusal) => chosen.returned.refused.push((entry, refusal.to_string())),
         }
-        restore_directory_times(entry, &located, before);
-        rustix::fs::fsync(&located.parent).map_err(CallError::on(Op::Sync, &path))?;
-        entry.state = EntryState::PutBack;
-        Ok(Bytes::ZERO)
-    })
+    }
+    areas.remove_empty();
+    Ok(chosen.end())
+}
+
+/// Puts one target back; tells what is missing of it, if that is not nothing.
+fn return_one(
+    entry: &mut EntryRecord,
+    inventory: Option<&Inventory>,
+    areas: &mut Areas<'_>,
+) -> Result<Option<Missing>, Refusal> {
+    let path = entry.action.target.path.0.clone();
+    let located = locate(&path).map_err(|refusal| match refusal {
+        Refusal::Gone(_) => Refusal::NotHeld {
+            path: path.clone(),
+            reason: "the directory that held it is gone; make it and try again".to_owned(),
+        },
+        other => other,
+    })?;
+    let before = directory_times(located.parent.as_fd());
+    let mut missing = None;
+    match entry.state {
+        EntryState::Held => return_held(entry, &path, &located)?,
+        EntryState::Archived => return_archived(entry, &path, &located, areas)?,
+        _ if entry.archive.is_some() => return_archived(entry, &path, &located, areas)?,
+        _ => missing = Some(return_rest(entry, &path, &located, inventory)?),
+    }
+    restore_directory_times(entry, &located, before);
+    rustix::fs::fsync(&located.parent).map_err(CallError::on(Op::Sync, &path))?;
+    if missing == Some(Missing::Paths(Vec::new())) {
+        missing = None; // it was not begun after all
+    }
+    (entry.state, entry.message) = match &missing {
+        None => (EntryState::PutBack, String::new()),
+        Some(missing) => (EntryState::PutBackInPart, missing.words(&entry.action.target)),
+    };
+    Ok(missing)
+}
+
+impl Missing {
+    fn words(&self, target: &Target) -> String {
+        match self {
+            Self::NotKnown => "some of it had been removed; what is not known".to_owned(),
+            Self::Paths(paths) => {
+                let (gone, of) = (grouped(paths.len() as u64), grouped(target.entries));
+                format!("{gone} of its {of} entries had been removed")
+            }
+        }
+    }
 }
 
 /// Removes what a run has set aside, for good: all of it, or the actions with these numbers.
+///
+/// What was put into it or changed since it was set aside refuses it, and so does whoever has it open. Once its
+/// removal has begun, it is *being purged*: a purge that is cut off is ended at the next start.
 ///
 /// # Errors
 ///
@@ -71,64 +140,142 @@ pub fn purge(
     state: &State,
     now: Time,
 ) -> Result<Returned, CarryOutError> {
-    let is_held = |state| state == EntryState::Held;
-    each(run, numbers, state, now, is_held, &mut |entry, _| {
-        let area = area_of(entry)?;
-        let mut freed = Bytes::ZERO;
-        area.remove(entry.held_name().as_ref(), &mut |stat, _| {
-            if stat.kind == Kind::Directory || stat.links < 2 {
-                freed += stat.allocated();
-            }
-        })?;
-        area.sync()?;
-        (entry.state, entry.freed) = (EntryState::Purged, freed);
-        Ok(freed)
-    })
+    let applies = |entry: &EntryRecord| matches!(entry.state, EntryState::Held | EntryState::Purging);
+    let mut chosen = Chosen::open(run, numbers, state, now, applies)?;
+    let mut entries = std::mem::take(&mut chosen.entries);
+    while !entries.is_empty() {
+        let batch: Vec<EntryRecord> = entries.drain(..entries.len().min(BATCH)).collect();
+        purge_batch(batch, &mut chosen, now)?;
+    }
+    Ok(chosen.end())
 }
 
-type Act<'a> = dyn FnMut(&mut EntryRecord, &mut Areas<'_>) -> Result<Bytes, Refusal> + 'a;
-
-/// Does something to the chosen actions of a run, the last first: so the times of a directory that
-/// several were taken from go back step by step.
-fn each(
-    run: i64,
-    numbers: Option<&[u32]>,
-    state: &State,
+fn purge_batch(
+    batch: Vec<EntryRecord>,
+    chosen: &mut Chosen,
     now: Time,
-    applies: fn(EntryState) -> bool,
-    act: &mut Act<'_>,
-) -> Result<Returned, CarryOutError> {
-    kernel::raise_descriptor_limit();
-    let _lock = lock(state)?;
-    let mut journal = Journal::open(&state.journal_file())?;
-    settle_all(&mut journal, now)?;
-    let record = journal.run(run)?.ok_or(CarryOutError::NoSuchRun(run))?;
-    let mut areas = Areas::new(state, &record.token);
-    let mut returned = Returned::default();
-    let chosen = |entry: &EntryRecord| match numbers {
-        Some(numbers) => numbers.contains(&entry.action.number),
-        None => applies(entry.state),
-    };
-    for mut entry in journal.entries(run)?.into_iter().rev().filter(chosen) {
-        if !applies(entry.state) {
-            let reason = format!("it is {}", entry.state.word());
-            returned.refused.push((entry, reason));
-            continue;
-        }
-        match act(&mut entry, &mut areas) {
-            Ok(freed) => {
-                entry.at = now.rfc3339();
-                journal.write(run, std::slice::from_ref(&entry))?;
-                returned.freed += freed;
-                returned.done.push(entry);
-            }
-            Err(refusal) => returned.refused.push((entry, refusal.to_string())),
+) -> Result<(), CarryOutError> {
+    let open = OpenFiles::collect(now);
+    let mut ready: Vec<(EntryRecord, PrivateDir, Inventory)> = Vec::new();
+    for entry in batch {
+        let before = chosen.journal.inventory(chosen.run, entry.action.number)?;
+        match look_before_purge(&entry, before, &open) {
+            Ok((area, inventory)) => ready.push((entry, area, inventory)),
+            Err(refusal) => chosen.returned.refused.push((entry, refusal.to_string())),
         }
     }
-    areas.remove_empty();
-    let held: BTreeSet<_> = returned.done.iter().filter_map(|entry| entry.area.as_ref()).collect();
-    held.into_iter().for_each(|area| remove_if_empty(area));
-    Ok(returned)
+    let begun: Vec<EntryRecord> = ready
+        .iter()
+        .map(|(entry, ..)| EntryRecord { state: EntryState::Purging, ..entry.clone() })
+        .collect();
+    let lists: Vec<(u32, &Inventory)> =
+        ready.iter().map(|(entry, _, list)| (entry.action.number, list)).collect();
+    chosen.journal.write_with(chosen.run, &begun, &lists)?;
+    let mut ended = Vec::new();
+    for (mut entry, area, inventory) in ready {
+        entry.state = EntryState::Purging;
+        let freed = remove_rest(&entry, &area, &inventory).map_err(refusal_of);
+        match freed.and_then(|freed| Ok(area.sync().map(|()| freed)?)) {
+            Ok(freed) => {
+                (entry.state, entry.at) = (EntryState::Purged, now.rfc3339());
+                entry.freed += freed;
+                entry.message.clear();
+                chosen.returned.freed += freed;
+                chosen.returned.done.push(entry.clone());
+            }
+            Err(refusal) => {
+                let rest = Shown(area.path().join(entry.held_name())).to_string();
+                entry.message = format!("{refusal}; what is left of it is in {rest}");
+                chosen.returned.refused.push((entry.clone(), entry.message.clone()));
+            }
+        }
+        ended.push(entry);
+    }
+    Ok(chosen.journal.write(chosen.run, &ended)?)
+}
+
+/// Looks at what is held, and holds it against the list that was made when it was set aside.
+fn look_before_purge(
+    entry: &EntryRecord,
+    kept: Option<Inventory>,
+    open: &OpenFiles,
+) -> Result<(PrivateDir, Inventory), Refusal> {
+    let area = area_of(entry)?;
+    let held = OsString::from(entry.held_name());
+    let path = &entry.action.target.path.0;
+    if area.stat(&held)?.is_none() {
+        let reason = "the holding area does not have it".to_owned();
+        return Err(Refusal::NotHeld { path: path.clone(), reason });
+    }
+    if let (EntryState::Purging, Some(inventory)) = (entry.state, &kept) {
+        return Ok((area, inventory.clone()));
+    }
+    let here = area.fd().as_fd();
+    let (_, found) = list_at(here, &held, path, &Touched::default(), &mut |visit| {
+        let stat = visit.found;
+        if open.is_open(stat.dev, stat.ino) {
+            let path = path.join(visit.below).components().collect();
+            let holder = open.holders(stat.dev, stat.ino).into_iter().next();
+            return Err(Refusal::InUse { path, holder });
+        }
+        Ok(())
+    })?;
+    if let Some(kept) = kept {
+        let read_error = |error| CallError::on(Op::Read, "journal.db")(error);
+        if let Some((below, difference)) = kept.difference(&found).map_err(read_error)? {
+            let path = path.join(below).components().collect();
+            return Err(Refusal::Changed { path, difference: difference.to_owned() });
+        }
+    }
+    Ok((area, found))
+}
+
+/// The actions of a run that something is to be done to, under the lock.
+struct Chosen {
+    run: i64,
+    token: String,
+    journal: Journal,
+    entries: Vec<EntryRecord>,
+    returned: Returned,
+    _lock: RunLock,
+}
+
+impl Chosen {
+    fn open(
+        run: i64,
+        numbers: Option<&[u32]>,
+        state: &State,
+        now: Time,
+        applies: impl Fn(&EntryRecord) -> bool,
+    ) -> Result<Self, CarryOutError> {
+        kernel::raise_descriptor_limit();
+        let lock = lock(state)?;
+        let mut journal = Journal::open(&state.journal_file())?;
+        settle_all(&mut journal, now)?;
+        let record = journal.run(run)?.ok_or(CarryOutError::NoSuchRun(run))?;
+        let mut returned = Returned::default();
+        let mut entries = Vec::new();
+        for entry in journal.entries(run)? {
+            let wanted = numbers.map(|numbers| numbers.contains(&entry.action.number));
+            match (wanted, applies(&entry)) {
+                (None | Some(true), true) => entries.push(entry),
+                (Some(true), false) => {
+                    let reason = format!("it is {}", entry.state.word());
+                    returned.refused.push((entry, reason));
+                }
+                _ => {}
+            }
+        }
+        Ok(Self { run, token: record.token, journal, entries, returned, _lock: lock })
+    }
+
+    fn end(self) -> Returned {
+        let returned = self.returned;
+        let ended = returned.done.iter().chain(returned.in_part.iter().map(|(entry, _)| entry));
+        let areas: BTreeSet<_> = ended.filter_map(|entry| entry.area.as_ref()).collect();
+        areas.into_iter().for_each(|area| remove_if_empty(area));
+        returned
+    }
 }
 
 fn area_of(entry: &EntryRecord) -> Result<PrivateDir, Refusal> {
@@ -147,15 +294,67 @@ fn return_held(entry: &EntryRecord, path: &Path, located: &Located) -> Result<()
     let area = area_of(entry)?;
     let held = OsString::from(entry.held_name());
     if area.stat(&held)?.is_none() {
-        return if is_in_place(entry, located) {
-            Ok(()) // put back before, but cut off before the journal knew
-        } else {
-            let reason = "the holding area does not have it".to_owned();
-            Err(Refusal::NotHeld { path: path.to_owned(), reason })
+        return match is_in_place(entry)? {
+            true => Ok(()), // put back before, but cut off before the journal knew
+            false => {
+                let reason = "the holding area does not have it".to_owned();
+                Err(Refusal::NotHeld { path: path.to_owned(), reason })
+            }
         };
     }
     give(&area, &held, path, located)?;
     Ok(area.sync()?)
+}
+
+/// Gives what is left of a target its place back, and tells what is missing.
+fn return_rest(
+    entry: &EntryRecord,
+    path: &Path,
+    located: &Located,
+    inventory: Option<&Inventory>,
+) -> Result<Missing, Refusal> {
+    let area = area_of(entry)?;
+    let held = OsString::from(entry.held_name());
+    if area.stat(&held)?.is_none() {
+        let reason = "the holding area does not have it".to_owned();
+        return Err(Refusal::NotHeld { path: path.to_owned(), reason });
+    }
+    let missing = match inventory {
+        None => Missing::NotKnown,
+        Some(inventory) => Missing::Paths(missing(&area, &held, inventory)?),
+    };
+    give(&area, &held, path, located)?;
+    area.sync()?;
+    Ok(missing)
+}
+
+/// The paths of a list that are not there.
+fn missing(
+    area: &PrivateDir,
+    held: &OsString,
+    inventory: &Inventory,
+) -> Result<Vec<PathBuf>, Refusal> {
+    let unreadable = |error| CallError::on(Op::Read, area.path())(error);
+    let mut missing = Vec::new();
+    for entry in inventory.paths().map_err(unreadable)? {
+        let (path, _) = entry.map_err(unreadable)?;
+        let flags = OFlags::PATH | OFlags::NOFOLLOW;
+        let place = Path::new(held).join(&path).components().collect::<PathBuf>();
+        let parent = place.parent().unwrap_or(Path::new(""));
+        // its directory is missing too, and stands in the list before it
+        if missing.iter().rev().any(|above| path.starts_with(above)) {
+            missing.push(path);
+            continue;
+        }
+        let parent = open_beneath(area.fd(), parent, flags | OFlags::DIRECTORY)
+            .map_err(CallError::on(Op::OpenDirectory, area.path().join(parent)))?;
+        match kernel::stat_at(parent, place.file_name().unwrap_or(held)) {
+            Ok(_) => {}
+            Err(error) if error.kind() == io::ErrorKind::NotFound => missing.push(path),
+            Err(error) => return Err(CallError::on(Op::Examine, area.path().join(place))(error).into()),
+        }
+    }
+    Ok(missing)
 }
 
 fn return_archived(
@@ -168,8 +367,10 @@ fn return_archived(
         path: path.to_owned(),
         reason: "no archive is known".to_owned(),
     })?;
-    if kernel::stat_at(&located.parent, located.name.as_os_str()).is_ok() {
-        return Err(Refusal::Occupied(path.to_owned()));
+    match kernel::stat_at(&located.parent, located.name.as_os_str()) {
+        Ok(_) => return Err(Refusal::Occupied(path.to_owned())),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+        Err(error) => return Err(CallError::on(Op::Examine, path)(error).into()),
     }
     let parent = path.parent().unwrap_or(path);
     let capacity = kernel::capacity(parent).map_err(CallError::on(Op::Examine, parent))?;
@@ -182,17 +383,32 @@ fn return_archived(
     }
     let area = areas.at(&areas.path_for(path, located)?)?;
     let held = OsString::from(format!("{}.back", entry.action.number));
-    if area.stat(&held)?.is_some() {
-        area.remove(&held, &mut |_, _| {})?; // of an attempt that was cut off
-    }
+    clear_attempt(&area, &held)?; // of a put back that was cut off
     let unpacked = unpack(&archive, entry.action.number, &area, &held);
     if let Err(error) = unpacked {
-        if area.stat(&held)?.is_some() {
-            area.remove(&held, &mut |_, _| {})?;
-        }
-        return Err(Refusal::Archive(error.to_string()));
+        clear_attempt(&area, &held)?;
+        return Err(Refusal::NotHeld { path: path.to_owned(), reason: error.to_string() });
     }
     give(&area, &held, path, located)
+}
+
+/// Removes what an attempt to unpack has left in the private directory.
+fn clear_attempt(area: &PrivateDir, held: &OsString) -> Result<(), Refusal> {
+    if area.stat(held)?.is_none() {
+        return Ok(());
+    }
+    let path = area.path().join(held);
+    let here = area.fd().as_fd();
+    let (_, inventory) = list_at(here, held, &path, &Touched::default(), &mut |_| Ok(()))?;
+    let mut removal = Removal {
+        inventory: &inventory,
+        strictness: Strictness::Exact,
+        leases: &Leases::default(),
+        path: &path,
+        own: &mut OwnChanges::default(),
+        gone: &mut |_, _| {},
+    };
+    area.remove(held, &mut removal).map_err(refusal_of)
 }
 
 fn give(area: &PrivateDir, held: &OsString, path: &Path, located: &Located) -> Result<(), Refusal> {
@@ -200,12 +416,6 @@ fn give(area: &PrivateDir, held: &OsString, path: &Path, located: &Located) -> R
         std::io::ErrorKind::AlreadyExists => Refusal::Occupied(path.to_owned()),
         _ => CallError::on(Op::Rename, path)(error).into(),
     })
-}
-
-fn is_in_place(entry: &EntryRecord, located: &Located) -> bool {
-    let target = &entry.action.target;
-    kernel::stat_at(&located.parent, located.name.as_os_str())
-        .is_ok_and(|stat| (stat.dev, stat.ino) == (target.device, target.inode))
 }
 
 /// If the directory has not been written since our own act, it gets the times it had before that.

@@ -1,15 +1,17 @@
 //! Running a plan's checks without changing anything.
 
+use std::collections::BTreeMap;
 use std::ops::ControlFlow;
-use std::path::Path;
 
 use super::check::Checks;
 use super::holding::area_root;
 use super::{CarryOutError, Figures, Watch, release};
-use crate::kernel::OpenFiles;
+use crate::archive::DepotPlace;
+use crate::kernel::{self, OpenFiles};
 use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Survey, Touched, forecast, survey_held};
+use crate::shown::Shown;
 use crate::state::State;
-use crate::units::{Bytes, Time};
+use crate::units::{Bytes, Time, UnitStyle};
 
 /// What a rehearsal says of one action.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -53,7 +55,8 @@ pub fn rehearse(
         return Err(CarryOutError::Empty);
     }
     let checks = Checks::new(plan, state, OpenFiles::collect(now));
-    let mut rehearsal = Rehearsal { warnings: depot_warnings(plan), ..Rehearsal::default() };
+    let warnings = depot_warnings(plan, checks.depots());
+    let mut rehearsal = Rehearsal { warnings, ..Rehearsal::default() };
     let mut surveys = Vec::new();
     let mut figures =
         Figures { phase: "rehearsing", total: plan.actions.len(), ..Figures::default() };
@@ -97,41 +100,29 @@ fn check(
     Ok(Some(survey))
 }
 
-/// What can be said about the depots without making anything.
-fn depot_warnings(plan: &Plan) -> Vec<String> {
-    let mut depots: Vec<(&Path, Bytes)> = Vec::new();
+/// Which depots may become full.
+fn depot_warnings(plan: &Plan, places: &[DepotPlace]) -> Vec<String> {
+    let mut needed: BTreeMap<&DepotPlace, Bytes> = BTreeMap::new();
     for action in &plan.actions {
-        if let Deed::Archive { depot } = &action.deed {
-            match depots.iter_mut().find(|(path, _)| path == depot) {
-                Some((_, bytes)) => *bytes += action.target.allocated,
-                None => depots.push((depot, action.target.allocated)),
-            }
+        let Deed::Archive { depot } = &action.deed else { continue };
+        // two names of one depot need room there together
+        let place = DepotPlace::look(depot).ok();
+        if let Some(place) = places.iter().find(|known| Some(*known) == place.as_ref()) {
+            *needed.entry(place).or_default() += action.target.allocated;
         }
     }
-    depots.iter().filter_map(|(path, bytes)| depot_warning(path, *bytes)).collect()
-}
-
-fn depot_warning(depot: &Path, needed: Bytes) -> Option<String> {
-    use crate::shown::Shown;
-    let standing = depot.ancestors().find(|path| path.exists())?;
-    let writable = rustix::fs::accessat(
-        rustix::fs::CWD,
-        standing,
-        rustix::fs::Access::WRITE_OK,
-        rustix::fs::AtFlags::EACCESS,
-    );
-    if let Err(error) = writable {
-        let error = std::io::Error::from(error);
-        return Some(format!("the depot {} cannot be written to: {error}", Shown(depot)));
-    }
-    let free = crate::kernel::capacity(standing).ok()?.free();
-    (needed > free).then(|| {
-        let style = crate::units::UnitStyle::Binary;
-        format!(
-            "the depot {} has {} free, and {} are to be packed",
-            Shown(depot),
-            free.shown(style),
-            needed.shown(style)
-        )
-    })
+    let warnings = needed.into_iter().filter_map(|(place, needed)| {
+        let style = UnitStyle::Binary;
+        let depot = Shown(&place.path);
+        match kernel::capacity(&place.standing) {
+            Ok(capacity) if needed > capacity.free() => Some(format!(
+                "the depot {depot} has {} free, and {} are to be packed",
+                capacity.free().shown(style),
+                needed.shown(style)
+            )),
+            Ok(_) => None,
+            Err(error) => Some(format!("how much the depot {depot} has free is not known: {error}")),
+        }
+    });
+    warnings.collect()
 }

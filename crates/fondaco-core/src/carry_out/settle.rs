@@ -1,15 +1,18 @@
 //! Bringing runs that were cut off to a defined state.
 
+use std::collections::BTreeSet;
 use std::io::ErrorKind;
 use std::os::fd::AsFd;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use super::execute::{archive_name, lock};
 use super::holding::{remove_if_empty, reopen};
 use super::release;
 use super::{CarryOutError, EntryRecord, EntryState, Journal, RunRecord, RunState};
 use crate::archive::Depot;
-use crate::kernel::{self, CallError, Kind, Op, PrivateDir};
+use crate::kernel::{
+    self, CallError, Inventory, Kind, Leases, Op, OwnChanges, PrivateDir, Removal, RemovalError, Strictness,
+};
 use crate::plan::{Deed, Plan, PlanError, Refusal, Touched, locate, survey_at};
 use crate::shown::Shown;
 use crate::state::State;
@@ -34,14 +37,17 @@ pub struct Settled {
 ///
 /// What lies in a private directory and has not been cleared for removal goes back to its place,
 /// unless it was to be set aside and is what was reviewed: then it is where it should be. What has
-/// been cleared is removed to the end. What was not begun is left for [`remainder`].
+/// been cleared, or was being purged, is removed to the end. What was not begun is left for [`remainder`].
 ///
 /// # Errors
 ///
 /// [`CarryOutError::Journal`]; [`CarryOutError::Call`] if the lock cannot be made.
 pub fn settle(state: &State, now: Time) -> Result<Vec<Settled>, CarryOutError> {
-    if !state.journal_file().exists() {
-        return Ok(Vec::new());
+    let journal = state.journal_file();
+    match kernel::stat_path(&journal) {
+        Ok(_) => {}
+        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) => return Err(CallError::on(Op::Examine, journal)(error).into()),
     }
     match lock(state) {
         Ok(_lock) => settle_all(&mut Journal::open(&state.journal_file())?, now),
@@ -52,54 +58,113 @@ pub fn settle(state: &State, now: Time) -> Result<Vec<Settled>, CarryOutError> {
 
 /// As [`settle`]; the caller holds the lock.
 pub(super) fn settle_all(journal: &mut Journal, now: Time) -> Result<Vec<Settled>, CarryOutError> {
-    let cut_off = journal.runs()?.into_iter().filter(|run| run.state == RunState::Running);
-    cut_off.map(|run| settle_run(journal, &run, now)).collect()
+    let cut_off = journal.cut_off()?;
+    let settled = cut_off.iter().map(|run| settle_run(journal, run, now));
+    let settled: Vec<Settled> = settled.collect::<Result<_, _>>()?;
+    // a purge that still cannot be ended has been told of before
+    Ok(settled.into_iter().filter(|settled| *settled != Settled::nothing(settled.run)).collect())
+}
+
+impl Settled {
+    fn nothing(run: i64) -> Self {
+        Self { run, finished: 0, returned: 0, not_begun: 0, failed: 0 }
+    }
 }
 
 fn settle_run(journal: &mut Journal, run: &RunRecord, now: Time) -> Result<Settled, CarryOutError> {
     let mut entries = journal.entries(run.id)?;
-    let mut settled = Settled { run: run.id, finished: 0, returned: 0, not_begun: 0, failed: 0 };
+    let mut settled = Settled::nothing(run.id);
+    let was_running = run.state == RunState::Running;
+    // what cannot be seen now is asked for again at the next start
+    let mut unsettled = false;
     for entry in &mut entries {
-        if entry.state == EntryState::Intended {
-            let outcome = settle_entry(entry, now)
-                .unwrap_or_else(|refusal| (EntryState::Failed, refusal.to_string()));
-            (entry.state, entry.message) = outcome;
+        if entry.state == EntryState::Intended || entry.state.is_half_done() {
+            let inventory = journal.inventory(run.id, entry.action.number)?;
+            match settle_entry(entry, inventory.as_ref(), now) {
+                Ok((state, message)) => (entry.state, entry.message) = (state, message),
+                Err(Unsettled::Now(reason)) => {
+                    settled.failed += u64::from(entry.message != reason);
+                    unsettled = true;
+                    entry.message = reason;
+                    continue;
+                }
+                Err(Unsettled::Ever(reason)) => {
+                    (entry.state, entry.message) = (EntryState::Failed, reason);
+                }
+            }
             entry.at = now.rfc3339();
             match entry.state {
                 EntryState::Waiting | EntryState::Refused => settled.returned += 1,
                 EntryState::Failed => settled.failed += 1,
                 _ => settled.finished += 1,
             }
-        } else if entry.state == EntryState::Waiting {
+        } else if entry.state == EntryState::Waiting && was_running {
             settled.not_begun += 1;
         }
     }
-    clear_unfinished_archives(run, &entries);
+    if was_running {
+        let troubles = clear_unfinished_archives(run, &entries);
+        settled.failed += troubles;
+    }
     journal.write(run.id, &entries)?;
-    let areas: std::collections::BTreeSet<PathBuf> =
+    if unsettled {
+        return Ok(settled);
+    }
+    let areas: BTreeSet<PathBuf> =
         entries.iter().filter_map(|entry| entry.area.clone()).collect();
     areas.iter().for_each(|area| remove_if_empty(area));
-    journal.end(run.id, RunState::CutOff, None, &[], now)?;
+    if was_running {
+        journal.end(run.id, RunState::CutOff, None, &[], now)?;
+    }
     Ok(settled)
 }
 
+/// Why a half-done action has not come to a defined state.
+enum Unsettled {
+    /// What would tell cannot be asked now: another volume is mounted there, or a device fails.
+    Now(String),
+    /// It needs a person's look.
+    Ever(String),
+}
+
+impl From<Refusal> for Unsettled {
+    fn from(refusal: Refusal) -> Self {
+        match refusal {
+            Refusal::Call(_) => Self::Now(refusal.to_string()),
+            other => Self::Ever(other.to_string()),
+        }
+    }
+}
+
+impl From<CallError> for Unsettled {
+    fn from(error: CallError) -> Self {
+        Self::Now(error.whole())
+    }
+}
+
 /// How one half-done action comes to stand.
-fn settle_entry(entry: &mut EntryRecord, now: Time) -> Result<(EntryState, String), Refusal> {
+fn settle_entry(
+    entry: &mut EntryRecord,
+    inventory: Option<&Inventory>,
+    now: Time,
+) -> Result<(EntryState, String), Unsettled> {
     let path = entry.action.target.path.0.clone();
     if entry.action.deed.is_release() {
         return Ok(release::settled(&entry.action, now));
     }
-    let area = match entry.area.as_deref().map(reopen) {
-        Some(Ok(area)) => area,
-        Some(Err(Refusal::Gone(_))) | None => return not_held(entry),
-        Some(Err(refusal)) => return Err(refusal),
+    let no_area = || Unsettled::Ever("the journal has no holding area of it".to_owned());
+    let area_path = entry.area.clone().ok_or_else(no_area)?;
+    let area = match reopen(&area_path) {
+        Ok(area) => area,
+        Err(Refusal::Gone(_)) => return without_area(entry, &area_path),
+        Err(refusal) => return Err(refusal.into()),
     };
-    let (held, cleared) = (entry.held_name(), entry.cleared_name());
-    if area.stat(cleared.as_ref())?.is_some() {
-        return finish_removal(entry, &area, &cleared);
-    }
+    let held = entry.held_name();
     if area.stat(held.as_ref())?.is_none() {
         return not_held(entry);
+    }
+    if entry.state.is_half_done() {
+        return finish_removal(entry, &area, inventory);
     }
     let here = area.fd().as_fd();
     let found = survey_at(here, held.as_ref(), &path, &Touched::default(), &mut |_| Ok(()))?;
@@ -107,11 +172,18 @@ fn settle_entry(entry: &mut EntryRecord, now: Time) -> Result<(EntryState, Strin
     if entry.action.deed == Deed::SetAside && difference.is_none() {
         return Ok((EntryState::Held, "set aside just before the run was cut off".into()));
     }
-    let located = locate(&path)?;
-    if area.give(held.as_ref(), &located.parent, &located.name).is_err() {
-        return Err(Refusal::Stranded { path, held: area.path().join(held) });
+    let located = locate(&path).map_err(|refusal| match refusal {
+        Refusal::Gone(_) => Refusal::Stranded { path: path.clone(), held: area.path().join(&held) },
+        other => other,
+    })?;
+    if let Err(error) = area.give(held.as_ref(), &located.parent, &located.name) {
+        if error.kind() != ErrorKind::AlreadyExists {
+            return Err(CallError::on(Op::Rename, path)(error).into());
+        }
+        return Err(Refusal::Stranded { path, held: area.path().join(held) }.into());
     }
     area.sync()?;
+    rustix::fs::fsync(&located.parent).map_err(CallError::on(Op::Sync, &path))?;
     let message = "given its place back after the run was cut off".to_owned();
     if let Some(difference) = difference {
         return Ok((EntryState::Refused, format!("{message}; it has changed: {difference}")));
@@ -123,68 +195,127 @@ fn settle_entry(entry: &mut EntryRecord, now: Time) -> Result<(EntryState, Strin
     Ok((EntryState::Waiting, message))
 }
 
-/// It is not in the private directory: either it was never taken, or it is wholly removed.
-fn not_held(entry: &EntryRecord) -> Result<(EntryState, String), Refusal> {
+/// Whether the target is in its place.
+pub(super) fn is_in_place(entry: &EntryRecord) -> Result<bool, CallError> {
     let target = &entry.action.target;
-    let in_place = match kernel::stat_path(&target.path.0) {
-        Ok(stat) => (stat.dev, stat.ino) == (target.device, target.inode),
-        Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
-            false
-        }
+    match kernel::stat_path(&target.path.0) {
+        // the number of a device may change when the machine starts again
+        Ok(stat) => Ok(stat.ino == target.inode
+            && (stat.dev == target.device
+                || (stat.kind, stat.size, stat.mtime) == (target.kind, target.size, target.mtime))),
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(false),
         // that it cannot be seen does not say that it has gone
-        Err(error) => return Err(CallError::on(Op::Examine, &target.path.0)(error).into()),
-    };
+        Err(error) => Err(CallError::on(Op::Examine, &target.path.0)(error)),
+    }
+}
+
+/// The private directory is there and does not hold it: it was never taken, or it was cleared and is wholly removed.
+fn not_held(entry: &EntryRecord) -> Result<(EntryState, String), Unsettled> {
+    if entry.state == EntryState::Purging {
+        return Ok((EntryState::Purged, "purged just before that was cut off".to_owned()));
+    }
+    if is_in_place(entry)? {
+        return Ok((EntryState::Waiting, String::new()));
+    }
+    let path = entry.action.target.path.0.clone();
     let message = "finished just before the run was cut off".to_owned();
-    Ok(match entry.action.deed {
-        _ if in_place => (EntryState::Waiting, String::new()),
-        Deed::Delete => (EntryState::Deleted, message),
-        Deed::Archive { .. } => (EntryState::Archived, message),
-        Deed::SetAside => {
-            let place = Shown(&target.path.0);
-            (EntryState::Failed, format!("{place} is neither in its place nor held"))
-        }
-        // settled before it comes to this: nothing was ever moved
-        Deed::End { .. } | Deed::Cut | Deed::Save { .. } => (EntryState::Waiting, String::new()),
+    Ok(match (entry.state, &entry.action.deed) {
+        (EntryState::Cleared, Deed::Archive { .. }) => (EntryState::Archived, message),
+        (EntryState::Cleared, _) => (EntryState::Deleted, message),
+        // it went, or was given another name, before it was taken
+        _ => (EntryState::Refused, Refusal::Gone(path).to_string()),
     })
+}
+
+/// The private directory is not there, although it was made before the intent was written down.
+fn without_area(entry: &EntryRecord, area: &Path) -> Result<(EntryState, String), Unsettled> {
+    if is_in_place(entry)? {
+        return Ok((EntryState::Waiting, String::new()));
+    }
+    let area = Shown(area);
+    // of another volume, or none, nothing can be said of what the right one holds
+    let root = area.0.ancestors().nth(2).unwrap_or(area.0);
+    match kernel::stat_path(root) {
+        Ok(stat) if stat.dev == entry.action.target.device => Err(Unsettled::Ever(format!(
+            "its holding area {area} has been removed: whether it was in there is not known"
+        ))),
+        Ok(_) => Err(Unsettled::Now(format!(
+            "its holding area {area} is not there: is its volume mounted?"
+        ))),
+        Err(error) if error.kind() == ErrorKind::NotFound => Err(Unsettled::Now(format!(
+            "its holding area {area} is not there: is its volume mounted?"
+        ))),
+        Err(error) => Err(CallError::on(Op::Examine, root)(error).into()),
+    }
 }
 
 fn finish_removal(
     entry: &mut EntryRecord,
     area: &PrivateDir,
-    cleared: &str,
-) -> Result<(EntryState, String), Refusal> {
-    let mut freed = Bytes::ZERO;
-    area.remove(cleared.as_ref(), &mut |stat, _| {
-        if stat.kind == Kind::Directory || stat.links < 2 {
-            freed += stat.allocated();
+    inventory: Option<&Inventory>,
+) -> Result<(EntryState, String), Unsettled> {
+    let held = entry.held_name();
+    let kept = || Shown(area.path().join(&held)).to_string();
+    let Some(inventory) = inventory else {
+        let message = format!("it is not known what of it may go; what is left is in {}", kept());
+        return Err(Unsettled::Ever(message));
+    };
+    let freed = remove_rest(entry, area, inventory).map_err(|error| match error {
+        RemovalError::Call(error) => {
+            Unsettled::Now(format!("{}; what is left of it is in {}", error.whole(), kept()))
         }
+        other => Unsettled::Ever(format!("{other}; what is left of it is in {}", kept())),
     })?;
     area.sync()?;
     entry.freed += freed;
-    let state = match entry.action.deed {
-        Deed::Archive { .. } => EntryState::Archived,
+    let state = match (entry.state, &entry.action.deed) {
+        (EntryState::Purging, _) => EntryState::Purged,
+        (_, Deed::Archive { .. }) => EntryState::Archived,
         _ => EntryState::Deleted,
     };
-    Ok((state, "removed to the end after the run was cut off".to_owned()))
+    Ok((state, "removed to the end after it was cut off".to_owned()))
 }
 
-fn clear_unfinished_archives(run: &RunRecord, entries: &[EntryRecord]) {
-    let mut depots: Vec<&PathBuf> = entries
+/// Removes what is left of a target of which some may be gone; tells the bytes that this freed.
+pub(super) fn remove_rest(
+    entry: &EntryRecord,
+    area: &PrivateDir,
+    inventory: &Inventory,
+) -> Result<Bytes, RemovalError> {
+    let mut freed = Bytes::ZERO;
+    area.remove(
+        entry.held_name().as_ref(),
+        &mut Removal {
+            inventory,
+            strictness: Strictness::AfterCrash,
+            leases: &Leases::default(),
+            path: &entry.action.target.path.0,
+            own: &mut OwnChanges::default(),
+            gone: &mut |stat, _| {
+                if stat.kind == Kind::Directory || stat.links < 2 {
+                    freed += stat.allocated();
+                }
+            },
+        },
+    )?;
+    Ok(freed)
+}
+
+/// Removes what a run has begun to write into depots and not given its name; says how often that failed. Only files
+/// with the run's own random name are meant; a depot that is away keeps them, and they do no harm.
+fn clear_unfinished_archives(run: &RunRecord, entries: &[EntryRecord]) -> u64 {
+    let depots: BTreeSet<&PathBuf> = entries
         .iter()
         .filter_map(|entry| match &entry.action.deed {
             Deed::Archive { depot } => Some(depot),
             _ => None,
         })
         .collect();
-    depots.dedup();
-    for depot in depots {
-        // a depot that is away keeps its part file; it does no harm
-        if depot.exists()
-            && let Ok(depot) = Depot::open(depot)
-        {
-            let _ = depot.clear_unfinished(&archive_name(&run.token));
-        }
-    }
+    let clear = |depot: &PathBuf| match Depot::open_existing(depot) {
+        Ok(depot) => depot.clear_unfinished(&archive_name(&run.token)).is_err(),
+        Err(_) => false,
+    };
+    depots.into_iter().filter(|depot| clear(depot)).count() as u64
 }
 
 /// A new plan of what a cut-off or stopped run has not begun, with the same records and guards;

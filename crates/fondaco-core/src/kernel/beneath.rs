@@ -232,6 +232,18 @@ pub struct PrivateDir {
 }
 
 impl PrivateDir {
+    /// Makes the directory `name` in `parent`, which must not be there yet, and makes the name durable.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`]; `EEXIST` if something has that name.
+    pub fn create(parent: impl AsFd, name: &OsStr, path: PathBuf) -> Result<Self, CallError> {
+        rustix::fs::mkdirat(&parent, name, Mode::RWXU)
+            .map_err(CallError::on(Op::Create, &path))?;
+        rustix::fs::fsync(&parent).map_err(CallError::on(Op::Sync, &path))?;
+        Self::open_existing(parent, name, path)
+    }
+
     /// Opens `name` in `parent`, making it if it is missing, and makes sure that it is a directory
     /// of this user with mode 0700.
     ///

@@ -7,6 +7,8 @@ use std::time::Duration;
 
 use rustix::process::{Resource, Rlimit};
 
+use crate::units::Time;
+
 /// A text that tells this machine from another: its `machine-id(5)`, or else its node name.
 pub fn machine_id() -> String {
     let id = std::fs::read_to_string("/etc/machine-id").unwrap_or_default();
@@ -31,6 +33,15 @@ pub fn give_back_freed_memory() {
         libc::mallopt(libc::M_TRIM_THRESHOLD, 4 << 20);
         // one for each thread that is at work; where threads share one, a scan takes 1.05 times as long
         libc::mallopt(libc::M_ARENA_MAX, 2 * threads + 4);
+    }
+}
+
+/// Has a write beyond the limit of file sizes (`RLIMIT_FSIZE`) fail with an error instead of ending the program
+/// by `SIGXFSZ` (`setrlimit(2)`).
+pub fn outlive_file_size_limit() {
+    // SAFETY: no handler of ours is run: the signal is ignored
+    unsafe {
+        libc::signal(libc::SIGXFSZ, libc::SIG_IGN);
     }
 }
 
@@ -88,6 +99,13 @@ pub fn own_descriptor_table() -> io::Result<()> {
 pub fn stand_back() {
     // refused, it is as it was
     let _ = rustix::process::nice(5);
+}
+
+/// The clock by which the kernel stamps inodes: the real time, in steps of some milliseconds (`clock_gettime(2)`,
+/// `CLOCK_REALTIME_COARSE`).
+pub fn inode_clock() -> Time {
+    let time = rustix::time::clock_gettime(rustix::time::ClockId::RealtimeCoarse);
+    Time { sec: time.tv_sec, nsec: time.tv_nsec as u32 }
 }
 
 /// Time that all threads of this process together have computed (`clock_gettime(2)`).

@@ -11,7 +11,9 @@ mod deleted_files;
 mod durable;
 mod ext;
 mod extents;
+mod inventory;
 mod ioctl;
+mod lease;
 mod machine;
 mod mounts;
 mod open_files;
@@ -37,8 +39,10 @@ pub use deleted_files::{DeletedFile, DeletedFiles, Hold};
 pub use durable::{Aside, remove_abandoned, sync_directory, write_whole};
 pub use ext::{ExtHidden, ext_hidden};
 pub use extents::{Extent, extents};
+pub use inventory::{Facts, Inventory, InventoryWriter, Strictness};
+pub use lease::{Lease, Leases, NoLease};
 pub use machine::{
-    addresses_are_scarce, effective_user, exposed_at, give_back_freed_memory, machine_id,
+    addresses_are_scarce, effective_user, exposed_at, give_back_freed_memory, inode_clock, machine_id, outlive_file_size_limit,
     own_descriptor_table, processor_time, processor_wait, raise_descriptor_limit, random_id,
     stand_back, times_waited,
 };
@@ -49,6 +53,7 @@ pub use process::{Process, ProcessHandle};
 pub use program::{Output, output_within};
 pub use quota::{Quota, QuotaOf, quotas};
 pub use read_dir::{DirReader, Listed, RawEntry, ReadOrder};
+pub use remove_tree::{OwnChanges, Removal, RemovalError};
 pub use space_map::{Owner, Piece, space_map};
 pub use stat::{
     Kind, PlainStat, Stat, stat_at, stat_descriptor, stat_for_catalog, stat_open_for_catalog,

@@ -149,7 +149,7 @@ impl Reader<'_> {
             (self.text[from..from + letters].to_owned(), from..from + letters)
         });
         let mut values = vec![self.value()?];
-        while word.is_some() && self.rest().first() == Some(&b',') {
+        while self.rest().first() == Some(&b',') {
             self.at += 1;
             values.push(self.value()?);
         }
@@ -203,13 +203,7 @@ impl Reader<'_> {
 }
 
 fn test(written: &Written, accounts: &dyn Accounts) -> Result<Test, LensError> {
-    let Some((word, at)) = &written.word else {
-        let bytes = written.values[0].bytes.clone();
-        if bytes.iter().any(|byte| b"*?[".contains(byte)) {
-            return Ok(Test::Names(vec![pattern(&written.values[0])?]));
-        }
-        return Ok(Test::Parts(vec![bytes.to_ascii_lowercase()]));
-    };
+    let Some((word, at)) = &written.word else { return bare(&written.values) };
     let known = WORDS.iter().find(|row| row.text == word);
     let row = known.ok_or_else(|| unknown_word(word, at))?;
     let end = written.values.last().map_or(at.end, |value| value.at.end);
@@ -219,6 +213,27 @@ fn test(written: &Written, accounts: &dyn Accounts) -> Result<Test, LensError> {
         return Err(LensError::new(at.start..value.at.end.max(at.end + 1), message));
     }
     test_of(row.word, &written.values, at.start..end, accounts)
+}
+
+/// Texts without a word: parts of the name, or patterns for it.
+fn bare(values: &[Value]) -> Result<Test, LensError> {
+    if let Some(value) = values.iter().find(|value| value.bytes.is_empty() && value.at.is_empty()) {
+        let message = "a text is missing beside the comma; in quotes a comma is part of a name";
+        let from = value.at.start.saturating_sub(1);
+        return Err(LensError::new(from..value.at.end.max(from + 1), message));
+    }
+    let is_pattern = |value: &&Value| value.bytes.iter().any(|byte| b"*?[".contains(byte));
+    let patterns = values.iter().filter(is_pattern).count();
+    if patterns == 0 {
+        let lower = values.iter().map(|value| value.bytes.to_ascii_lowercase());
+        return Ok(Test::Parts(lower.collect()));
+    }
+    if patterns < values.len() {
+        let at = values[0].at.start..values.last().map_or(0, |value| value.at.end);
+        let message = "patterns and plain texts do not go together: write *text* for a plain one";
+        return Err(LensError::new(at, message));
+    }
+    Ok(Test::Names(values.iter().map(pattern).collect::<Result<_, _>>()?))
 }
 
 fn unknown_word(word: &str, at: &Range<usize>) -> LensError {
@@ -375,6 +390,10 @@ mod tests {
             ("name:\"x", "\"x", "closing quote"),
             ("name:\"\\xzz\"", "\\xzz", "hexadecimal"),
             ("x not", "not", "what must not be"),
+            (",", ",", "a text is missing"),
+            ("log,", ",", "a text is missing"),
+            ("log,,txt", ",", "a text is missing"),
+            ("*.raw,wav", "*.raw,wav", "do not go together"),
         ];
         for (text, place, words) in cases {
             let error = Lens::parse(text, &Few).unwrap_err();

@@ -116,6 +116,9 @@ pub struct Plan {
     /// Places that its rules protect, with all that is in them.
     #[serde(default)]
     pub protect: Vec<DocPath>,
+    /// Depots and holding areas that may be removed, each named by its owner.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub give_up: Vec<DocPath>,
     /// What is to be done, in this order.
     pub actions: Vec<Action>,
 }
@@ -164,6 +167,7 @@ impl Plan {
             machine: kernel::machine_id(),
             created: now.rfc3339(),
             protect,
+            give_up: Vec::new(),
             actions,
         })
     }

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::{Shared, Survey, Target};
 use crate::kernel::{DeletedFile, DeletedFiles, Process};
 use crate::shown::DocPath;
-use crate::units::Bytes;
+use crate::units::{Bytes, Time};
 
 /// The processes behind a held file, as they were reviewed.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -85,6 +85,7 @@ pub fn survey_held(file: &DeletedFile, all: &DeletedFiles) -> Survey {
         socket: None,
         shared: Shared::default(),
         in_use: None,
+        changed: Time::default(),
         held: Some(HeldSurvey {
             target: HeldTarget {
                 was: DocPath(file.path.clone()),

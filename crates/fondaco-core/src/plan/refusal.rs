@@ -5,6 +5,14 @@ use std::path::PathBuf;
 use crate::kernel::{CallError, Holder};
 use crate::shown::Shown;
 
+/// A process in words.
+fn who(holder: Option<&Holder>) -> String {
+    match holder {
+        Some(Holder { pid, command }) => format!("pid {pid} ({command})"),
+        None => "a process that cannot be seen from here, or by the kernel itself".to_owned(),
+    }
+}
+
 /// A guard that stopped an action. What it stopped on is untouched, or back in its place.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -15,6 +23,14 @@ pub enum Refusal {
         /// Which.
         path: PathBuf,
         /// By what.
+        reason: String,
+    },
+    /// Whatever it is, its action cannot be done.
+    #[error("{} is left alone: {reason}", Shown(path))]
+    Hopeless {
+        /// Which.
+        path: PathBuf,
+        /// Why.
         reason: String,
     },
     /// It is not there any more.
@@ -29,13 +45,16 @@ pub enum Refusal {
         difference: String,
     },
     /// A process has it, or something below it, open.
-    #[error("{} is in use by pid {} ({})", Shown(path), holder.pid, holder.command)]
+    #[error("{} is in use by {}", Shown(path), who(holder.as_ref()))]
     InUse {
         /// Which.
         path: PathBuf,
-        /// By whom.
-        holder: Holder,
+        /// By whom, if that can be seen from here.
+        holder: Option<Holder>,
     },
+    /// It was changed each time that it was looked at.
+    #[error("{} is being changed all the time: plan it when that has ended", Shown(.0))]
+    Unsettled(PathBuf),
     /// Something else is mounted on it or below it.
     #[error("{} has another volume mounted on it or below it", Shown(.0))]
     MountBelow(PathBuf),
@@ -88,6 +107,12 @@ pub enum Refusal {
         /// What was tried.
         reason: String,
     },
+    /// What has to be remembered before it is taken cannot be.
+    #[error(transparent)]
+    State(#[from] crate::state::StateError),
+    /// Its removal was ended before anything of it was gone.
+    #[error(transparent)]
+    Removal(crate::kernel::RemovalError),
     /// The kernel refused.
     #[error("{}", .0.whole())]
     Call(#[from] CallError),

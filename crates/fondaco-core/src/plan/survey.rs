@@ -6,12 +6,15 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
 use super::shared_extents::Sharing;
 use super::{HeldSurvey, Refusal, Shared};
-use crate::kernel::{self, CallError, DirReader, Holder, Kind, Op, OpenFiles, Stat};
+use crate::kernel::{
+    self, CallError, DirReader, Holder, Inventory, InventoryWriter, Kind, Op, OpenFiles, Stat,
+};
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
 
@@ -45,6 +48,29 @@ pub struct Target {
 }
 
 impl Target {
+    /// The record of one inode by itself, without what lies below it.
+    pub(crate) fn of_inode(path: &Path, stat: &Stat) -> Self {
+        Self {
+            path: DocPath(path.to_owned()),
+            device: stat.dev,
+            inode: stat.ino,
+            kind: stat.kind,
+            size: stat.size,
+            mtime: stat.mtime,
+            ctime: stat.ctime,
+            links: if stat.kind == Kind::Directory { 0 } else { stat.links },
+            entries: 0,
+            allocated: Bytes::ZERO,
+            digest: None,
+        }
+    }
+
+    /// Says what is different about the inode itself, whatever lies below it.
+    pub(crate) fn inode_difference(&self, path: &Path, found: &Stat) -> Option<String> {
+        let alone = Self { entries: 0, digest: None, ..self.clone() };
+        alone.difference(&Self::of_inode(path, found), false)
+    }
+
     /// Says what is different, if anything is. `moved`: it has been renamed since the review, which
     /// by itself changes the inode's change time.
     pub fn difference(&self, found: &Target, moved: bool) -> Option<String> {
@@ -85,6 +111,8 @@ pub struct Survey {
     pub held: Option<HeldSurvey>,
     /// Something of it that is open, and by whom: as long as that is so it is left alone.
     pub in_use: Option<(PathBuf, Holder)>,
+    /// When an inode of it was last changed.
+    pub changed: Time,
 }
 
 /// Inodes whose names or change times this run itself has altered, so that another name of the
@@ -158,8 +186,10 @@ pub struct Visit<'a> {
     pub name: &'a OsStr,
     /// Its path below the target; empty for the target itself.
     pub below: &'a Path,
-    /// The facts about it.
+    /// The facts about it as they were reviewed: what this run itself has changed is left out.
     pub stat: &'a Stat,
+    /// The facts about it as they are.
+    pub found: &'a Stat,
 }
 
 /// What a survey tells of every entry, directories before what they hold.
@@ -180,6 +210,31 @@ pub fn survey(path: &Path) -> Result<Survey, Refusal> {
 ///
 /// As [`survey`].
 pub fn survey_with_open(path: &Path, open: &OpenFiles) -> Result<Survey, Refusal> {
+    for _ in 0..ATTEMPTS {
+        let begun = kernel::inode_clock();
+        let survey = survey_once(path, open)?;
+        if tells_changes_apart(survey.changed, begun) {
+            return Ok(survey);
+        }
+        while !tells_changes_apart(survey.changed, kernel::inode_clock()) {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+    }
+    Err(Refusal::Unsettled(path.to_owned()))
+}
+
+/// How often a target is looked at that is changed while it is looked at.
+const ATTEMPTS: usize = 5;
+
+/// Whether a change that is made from `now` on gives an inode another change time than the last one has: the
+/// clock that stamps inodes moves in steps of some milliseconds, on some file systems of a second.
+fn tells_changes_apart(changed: Time, now: Time) -> bool {
+    let is_past = if changed.nsec == 0 { changed.sec < now.sec } else { changed < now };
+    // a stamp from a time when the clock was ahead is not given again soon
+    is_past || changed.sec > now.sec + 1
+}
+
+fn survey_once(path: &Path, open: &OpenFiles) -> Result<Survey, Refusal> {
     let located = locate(path)?;
     let parent = located.parent.as_fd();
     let sharing = Sharing::of(parent);
@@ -209,45 +264,35 @@ pub fn survey_at(
     touched: &Touched,
     each: &mut Each<'_>,
 ) -> Result<Survey, Refusal> {
-    let top = match kernel::stat_at(parent, name) {
-        Ok(stat) => touched.as_reviewed(stat),
+    let found = match kernel::stat_at(parent, name) {
+        Ok(stat) => stat,
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
             return Err(Refusal::Gone(path.to_owned()));
         }
         Err(error) => return Err(CallError::on(Op::Examine, path)(error).into()),
     };
+    let top = touched.as_reviewed(found);
     let directory = kernel::stat_descriptor(parent).map_err(CallError::on(Op::Examine, path))?;
     if top.mount != directory.mount {
         return Err(Refusal::MountBelow(path.to_owned()));
     }
     let mut walk = Walk {
         survey: Survey {
-            target: Target {
-                path: DocPath(path.to_owned()),
-                device: top.dev,
-                inode: top.ino,
-                kind: top.kind,
-                size: top.size,
-                mtime: top.mtime,
-                ctime: top.ctime,
-                links: if top.kind == Kind::Directory { 0 } else { top.links },
-                entries: 0,
-                allocated: Bytes::ZERO,
-                digest: None,
-            },
+            target: Target::of_inode(path, &top),
             single: Bytes::ZERO,
             linked: HashMap::new(),
             socket: None,
             shared: Shared::default(),
             held: None,
             in_use: None,
+            changed: top.ctime,
         },
         mount: top.mount,
         path,
         touched,
     };
     walk.count(Path::new(""), &top)?;
-    each(Visit { parent, name, below: Path::new(""), stat: &top })?;
+    each(Visit { parent, name, below: Path::new(""), stat: &top, found: &found })?;
     if top.kind == Kind::Directory {
         walk.below(parent, name, each)?;
     }
@@ -255,6 +300,28 @@ pub fn survey_at(
     survey.target.allocated =
         survey.single + survey.linked.values().map(|(_, _, bytes)| *bytes).sum();
     Ok(walk.survey)
+}
+
+/// As [`survey_at`], and lists all that was met, as it is, for its removal.
+///
+/// # Errors
+///
+/// As [`survey_at`].
+pub fn list_at(
+    parent: BorrowedFd<'_>,
+    name: &OsStr,
+    path: &Path,
+    touched: &Touched,
+    each: &mut Each<'_>,
+) -> Result<(Survey, Inventory), Refusal> {
+    let failed = |error: io::Error| CallError::on(Op::Write, path)(error);
+    let mut list = InventoryWriter::new().map_err(failed)?;
+    let survey = survey_at(parent, name, path, touched, &mut |visit| {
+        let depth = visit.below.components().count();
+        list.add(depth, visit.name, visit.found).map_err(failed)?;
+        each(visit)
+    })?;
+    Ok((survey, list.finish().map_err(failed)?))
 }
 
 struct Walk<'a> {
@@ -295,7 +362,8 @@ impl Walk<'_> {
                 return Err(Refusal::MountBelow(self.path.join(&at)));
             }
             self.count(&at, &stat)?;
-            each(Visit { parent: level.fd.as_fd(), name: &name, below: &at, stat: &stat })?;
+            let parent = level.fd.as_fd();
+            each(Visit { parent, name: &name, below: &at, stat: &stat, found: &found })?;
             hash.update(&record(&name, &stat));
             if stat.kind == Kind::Directory {
                 let next = self.open(level.fd.as_fd(), &name, &at)?;
@@ -328,6 +396,7 @@ impl Walk<'_> {
             return Err(Refusal::Immutable(self.path.join(at)));
         }
         self.survey.target.entries += 1;
+        self.survey.changed = self.survey.changed.max(stat.ctime);
         if stat.kind != Kind::Directory && stat.links > 1 {
             let new = (stat.links, 0, stat.allocated());
             self.survey.linked.entry((stat.dev, stat.ino)).or_insert(new).1 += 1;

@@ -21,7 +21,7 @@ use serde_json::{Value, json};
 use super::{Outcome, binary, watching};
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::{self, ProgressLine, say};
+use crate::output::{self, ProgressLine, say, tell};
 
 pub(super) fn run(arguments: &cli::CarryOut, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
@@ -127,7 +127,7 @@ pub(super) fn run_and_say(
         Err(error) => return Err(error.into()),
     };
     for settled in &summary.settled {
-        eprintln!("fondaco: {}", settled_words(settled));
+        tell!("{}", settled_words(settled));
     }
     if json {
         output::json(&summary_document(&summary, state)?)?;

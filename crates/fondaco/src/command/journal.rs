@@ -16,13 +16,13 @@ use super::put_back::{put_back_and_say, say_returned};
 use super::{Outcome, binary};
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::{self, Lean, Table, path_value, put_path, say};
+use crate::output::{self, Lean, Table, path_value, put_path, say, tell};
 use crate::tables;
 
 pub(super) fn run(arguments: &cli::Journal, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
     for settled in settle(&state, Time::now())? {
-        eprintln!("fondaco: {}", settled_words(&settled));
+        tell!("{}", settled_words(&settled));
     }
     let journal = Journal::open(&state.journal_file())?;
     let Some(id) = arguments.run else {

@@ -41,7 +41,7 @@ use fondaco_core::volume::{Volume, volume_of};
 use crate::app::Begin;
 use crate::cli::{Cli, Command, Walk};
 use crate::environment::{open_state, state_if_any};
-use crate::output::ProgressLine;
+use crate::output::{ProgressLine, tell};
 use crate::view::Theme;
 
 /// How a command ended; see [`crate::cli::EXIT_CODES`].
@@ -135,7 +135,7 @@ fn sample_levels<'a>(paths: impl IntoIterator<Item = &'a Path>, state: &State) {
     let kept = History::open(&state.history_file())
         .and_then(|mut history| history.sample(&volumes, Time::now()));
     if let Err(error) = kept {
-        eprintln!("fondaco: no level was kept: {error}");
+        tell!("no level was kept: {error}");
     }
 }
 
@@ -145,7 +145,7 @@ fn obtain(paths: &[PathBuf], walk: &Walk, state: Option<PathBuf>) -> Result<Obta
     if let Some(which) = &walk.saved {
         let catalog = open_saved(which, state)?;
         let age = catalog.now().age(Time::now());
-        eprintln!("fondaco: as scanned {} ({age} ago)", catalog.now().rfc3339());
+        tell!("as scanned {} ({age} ago)", catalog.now().rfc3339());
         return Ok(Obtained { catalog, seconds: None });
     }
     stop_asked();
@@ -173,7 +173,7 @@ fn obtain(paths: &[PathBuf], walk: &Walk, state: Option<PathBuf>) -> Result<Obta
         sample_levels(paths.iter().map(PathBuf::as_path), &state);
     }
     if !catalog.is_complete() {
-        eprintln!("fondaco: stopped: what follows is what was known by then");
+        tell!("stopped: what follows is what was known by then");
     }
     Ok(Obtained { catalog, seconds: Some(seconds) })
 }

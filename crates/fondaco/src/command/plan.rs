@@ -12,7 +12,7 @@ use fondaco_core::plan::{
     Deed, Draft, Plan, Planned, Put, Refusal, Review, survey_held, survey_with_open,
 };
 use fondaco_core::rule::{DeedWord, RuleSet};
-use fondaco_core::shown::{DocPath, Shown};
+use fondaco_core::shown::{DocPath, Shown, safe_json_pretty};
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, counted, grouped};
 use fondaco_core::volume::{root_of_held, volume_root};
@@ -21,7 +21,7 @@ use super::look::look_closer_at;
 use super::{Outcome, binary, obtain, real_entry};
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::{self, Lean, Table, say};
+use crate::output::{self, Lean, Table, say, tell};
 
 pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outcome> {
     let said = state.clone();
@@ -102,7 +102,7 @@ impl Making<'_> {
         let tried = rules.matches(catalog, root.entry, self.state);
         self.protect.extend(rules.protected_below(&root.path).into_iter().map(DocPath));
         if tried.protected > 0 {
-            eprintln!("fondaco: {} matches are protected and left out", grouped(tried.protected));
+            tell!("{} matches are protected and left out", grouped(tried.protected));
         }
         for found in &tried.matches {
             let rule = &rules.rules[found.rule];
@@ -239,10 +239,10 @@ impl Making<'_> {
             match put {
                 Put::Added => {}
                 Put::TookIn(count) => {
-                    eprintln!("fondaco: {} takes in {count} planned below it", Shown(path));
+                    tell!("{} takes in {count} planned below it", Shown(path));
                 }
                 Put::InsideOf(above) => {
-                    eprintln!("fondaco: {} goes with {} already", Shown(path), Shown(above));
+                    tell!("{} goes with {} already", Shown(path), Shown(above));
                 }
                 Put::TakenOff => {
                     self.left_out.push(format!("{} was given twice and is left out", Shown(path)));
@@ -256,7 +256,7 @@ impl Making<'_> {
         let volumes = plan.volumes();
         super::sample_levels(volumes.iter().map(|(path, _)| path.as_path()), self.state);
         if let Some(file) = &arguments.output {
-            let mut text = serde_json::to_vec_pretty(&plan)?;
+            let mut text = safe_json_pretty(&plan)?;
             text.push(b'\n');
             kernel::write_whole(file, &text)?;
         }
@@ -277,7 +277,7 @@ impl Making<'_> {
             }
         }
         for reason in &self.left_out {
-            eprintln!("fondaco: left out: {reason}");
+            tell!("left out: {reason}");
         }
         Ok(if self.left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
     }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use anyhow::Result;
-use fondaco_core::carry_out::{Returned, put_back};
+use fondaco_core::carry_out::{EntryRecord, Missing, Returned, put_back};
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
@@ -12,7 +12,7 @@ use serde_json::{Map, Value, json};
 use super::Outcome;
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::{self, put_path, say};
+use crate::output::{self, path_value, put_path, say};
 
 pub(super) fn run(arguments: &cli::PutBack, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
@@ -38,37 +38,70 @@ pub(super) fn say_returned(
     json: bool,
 ) -> Result<Outcome> {
     if json {
-        let done = returned.done.iter().map(|entry| (entry, None));
-        let refused = returned.refused.iter().map(|(entry, why)| (entry, Some(why)));
-        let actions: Vec<Value> = done
-            .chain(refused)
-            .map(|(entry, why)| {
-                let mut document = Map::new();
-                document.insert("number".into(), entry.action.number.into());
-                put_path(&mut document, &entry.action.target.path.0);
-                document.insert("state".into(), entry.state.word().into());
-                document.insert("refused".into(), json!(why));
-                Value::Object(document)
-            })
-            .collect();
-        let freed = returned.freed;
-        output::json(
-            &json!({"fondaco": 1, "kind": kind, "run": run, "freed": freed, "actions": actions}),
-        )?;
+        output::json(&returned_document(kind, run, returned))?;
     } else {
-        for entry in &returned.done {
-            let target = Shown(&entry.action.target.path.0);
-            say!("{:>5}  {:<9}  {target}", entry.action.number, entry.state.word());
-        }
-        for (entry, why) in &returned.refused {
-            let target = Shown(&entry.action.target.path.0);
-            say!("{:>5}  refused    {target}: {why}", entry.action.number);
-        }
-        match (returned.done.len(), returned.refused.len()) {
-            (0, 0) if kind == "purge" => say!("run {run} holds nothing that could be purged"),
-            (0, 0) => say!("nothing of run {run} can be put back"),
-            (done, refused) => say!("{done} done, {refused} refused"),
+        print_returned(kind, run, returned)?;
+    }
+    Ok(if !returned.in_part.is_empty() {
+        Outcome::Failed
+    } else if !returned.refused.is_empty() {
+        Outcome::Refused
+    } else {
+        Outcome::AllDone
+    })
+}
+
+fn print_returned(kind: &str, run: i64, returned: &Returned) -> Result<()> {
+    for entry in &returned.done {
+        let target = Shown(&entry.action.target.path.0);
+        say!("{:>5}  {:<9}  {target}", entry.action.number, entry.state.word());
+    }
+    for (entry, missing) in &returned.in_part {
+        let target = &entry.action.target.path.0;
+        let (number, state) = (entry.action.number, entry.state.word());
+        say!("{number:>5}  {state}  {}: {}", Shown(target), entry.message);
+        if let Missing::Paths(paths) = missing {
+            for path in paths {
+                say!("       missing    {}", Shown(target.join(path)));
+            }
         }
     }
-    Ok(if returned.refused.is_empty() { Outcome::AllDone } else { Outcome::Refused })
+    for (entry, why) in &returned.refused {
+        let target = Shown(&entry.action.target.path.0);
+        say!("{:>5}  refused    {target}: {why}", entry.action.number);
+    }
+    match (returned.done.len(), returned.in_part.len(), returned.refused.len()) {
+        (0, 0, 0) if kind == "purge" => say!("run {run} holds nothing that could be purged"),
+        (0, 0, 0) => say!("nothing of run {run} can be put back"),
+        (done, 0, refused) => say!("{done} done, {refused} refused"),
+        (done, part, refused) => say!("{done} done, {part} in part only, {refused} refused"),
+    }
+    Ok(())
+}
+
+fn returned_document(kind: &str, run: i64, returned: &Returned) -> Value {
+    let done = returned.done.iter().map(|entry| (entry, None, None));
+    let in_part = returned.in_part.iter().map(|(entry, missing)| (entry, Some(missing), None));
+    let refused = returned.refused.iter().map(|(entry, why)| (entry, None, Some(why)));
+    let action = |(entry, missing, why): (&EntryRecord, Option<&Missing>, Option<&String>)| {
+        let mut document = Map::new();
+        document.insert("number".into(), entry.action.number.into());
+        put_path(&mut document, &entry.action.target.path.0);
+        document.insert("state".into(), entry.state.word().into());
+        document.insert("refused".into(), json!(why));
+        match missing {
+            None => {}
+            Some(Missing::NotKnown) => {
+                document.insert("missing".into(), Value::Null);
+            }
+            Some(Missing::Paths(paths)) => {
+                let paths = paths.iter().map(|path| path_value(path));
+                document.insert("missing".into(), paths.collect());
+            }
+        }
+        Value::Object(document)
+    };
+    let actions: Vec<Value> = done.chain(in_part).chain(refused).map(action).collect();
+    let freed = returned.freed;
+    json!({"fondaco": 1, "kind": kind, "run": run, "freed": freed, "actions": actions})
 }

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result, bail};
 use fondaco_core::catalog::{Catalog, EntryId};
 use fondaco_core::saved::{self, SavedScan};
-use fondaco_core::shown::{Shown, shown};
+use fondaco_core::shown::{Shown, shown, write_safe_json};
 use fondaco_core::state::State;
 use fondaco_core::units::{Time, grouped};
 use serde_json::{Map, Value, json};
@@ -14,7 +14,7 @@ use serde_json::{Map, Value, json};
 use super::{Outcome, binary, open_application, open_saved};
 use crate::cli::{self, ScansAct};
 use crate::environment::open_state;
-use crate::output::{self, Lean, Table, path_value, put_path, say};
+use crate::output::{self, Lean, Table, path_value, put_path, say, tell};
 use crate::view::Theme;
 
 pub(super) fn run(
@@ -78,7 +78,7 @@ fn list(state: &State, as_json: bool) -> Result<Outcome> {
         }
     }
     table.print()?;
-    unreadable.iter().for_each(|error| eprintln!("fondaco: {error}"));
+    unreadable.iter().for_each(|error| tell!("{error}"));
     Ok(if unreadable.is_empty() { Outcome::AllDone } else { Outcome::Failed })
 }
 
@@ -159,6 +159,6 @@ fn json_row(out: &mut dyn Write, catalog: &Catalog, id: EntryId) -> io::Result<(
     row.insert("accessed".into(), catalog.accessed(id).rfc3339().into());
     row.insert("owner".into(), owner.into());
     row.insert("group".into(), group.into());
-    serde_json::to_writer(&mut *out, &row)?;
+    write_safe_json(&row, &mut *out)?;
     out.write_all(b"\n")
 }

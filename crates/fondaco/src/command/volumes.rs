@@ -15,7 +15,7 @@ use super::Outcome;
 use super::look::written_as;
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::{self, path_value, put_path, say};
+use crate::output::{self, path_value, put_path, say, tell};
 use crate::tables;
 use crate::words::{in_words, owner_name, quota_line, range};
 
@@ -30,7 +30,7 @@ pub(super) fn run(arguments: &cli::Volumes, state: Option<PathBuf>) -> Result<Ou
         return Ok(Outcome::AllDone);
     }
     // without a history the levels are still worth telling
-    let history = sampled.map_err(|error| eprintln!("fondaco: {error}")).ok();
+    let history = sampled.map_err(|error| tell!("{error}")).ok();
     let outlook = |volume: &Volume| {
         let known = history.as_ref().and_then(|history| history.outlook(volume, now).ok());
         known.unwrap_or(Outlook::NotYet)

@@ -18,6 +18,7 @@ use fondaco_core::kernel;
 use fondaco_core::shown::Shown;
 use fondaco_core::state::{Settings, SimulatedVolume, State};
 use fondaco_core::units::{Bytes, Time};
+use crate::output::tell;
 
 pub use logger::{Logger, hold};
 
@@ -88,7 +89,7 @@ fn clear(at: &Path) -> Result<()> {
 }
 
 fn fill(at: &Path, root: &Path, now: Time) -> Result<()> {
-    eprintln!("fondaco: laying out the demo in {} …", Shown(at));
+    tell!("laying out the demo in {} …", Shown(at));
     kernel::write_whole(&at.join(MARK), b"unfinished\n")?;
     DirBuilder::new().mode(0o700).create(at.join("state"))?;
     DirBuilder::new().mode(0o700).create(at.join("depot"))?;

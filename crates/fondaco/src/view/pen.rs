@@ -1,7 +1,7 @@
 //! Putting text into cells: cut to width, wrapped, leaning left or right; and what a click there means.
 
 use fondaco_core::catalog::EntryId;
-use fondaco_core::shown::shown;
+use fondaco_core::shown::{drives_a_terminal, safe_text, shown};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -76,7 +76,12 @@ impl<'a> Pen<'a> {
         if y >= inside.bottom() || x >= inside.right() || width == 0 {
             return x;
         }
-        let cut = cut(text, usize::from(width.min(inside.right() - x)));
+        let room = usize::from(width.min(inside.right() - x));
+        // names are escaped where they are shown; this is for what others have written into messages
+        let cut = match text.contains(|c: char| c.is_control() || drives_a_terminal(c)) {
+            true => cut(&safe_text(text).replace('\n', " "), room),
+            false => cut(text, room),
+        };
         self.buffer.set_string(x, y, &cut, style);
         x + cut.width() as u16
     }

@@ -353,7 +353,7 @@ impl Model {
     /// Numbers of the actions that "put back" would put back: the marked ones, or the selected.
     pub fn chosen_to_put_back(&self) -> Vec<u32> {
         let Some(open) = &self.journal.open else { return Vec::new() };
-        let can = |entry: &&EntryRecord| entry.state.can_be_put_back();
+        let can = |entry: &&EntryRecord| entry.can_be_put_back();
         if open.marked.is_empty() {
             let selected = open.entries.get(open.cursor).into_iter().filter(can);
             return selected.map(|entry| entry.action.number).collect();

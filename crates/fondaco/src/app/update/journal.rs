@@ -2,6 +2,8 @@
 
 use std::collections::BTreeSet;
 
+use fondaco_core::shown::Shown;
+
 use super::plan::begin_run;
 use super::{after_change, ask, go_to, scans};
 use crate::app::message::{Job, Message};
@@ -62,11 +64,18 @@ fn on_returned(
     model.run.stage = RunStage::Idle;
     let touched = outcome.as_ref().map_or(Vec::new(), |returned| {
         let refused = returned.refused.iter().map(|(entry, _)| entry);
-        scans::touched(returned.done.iter().chain(refused))
+        let in_part = returned.in_part.iter().map(|(entry, _)| entry);
+        scans::touched(returned.done.iter().chain(in_part).chain(refused))
     });
     match outcome {
         Ok(returned) => {
             let done = returned.done.len();
+            if let Some((entry, _)) = returned.in_part.first() {
+                let (part, target) = (returned.in_part.len(), Shown(entry.action.place()));
+                let reason = &entry.message;
+                model.say_trouble(format!("{part} put back in part only: {target}: {reason}"));
+                return after_change(model, touched);
+            }
             match returned.refused.first() {
                 None if what == "purged" => {
                     let freed = model.bytes(returned.freed);
@@ -99,7 +108,7 @@ pub(super) fn mark(model: &mut Model) -> Vec<Job> {
     {
         let number = entry.action.number;
         if !open.marked.remove(&number) {
-            if entry.state.can_be_put_back() {
+            if entry.can_be_put_back() {
                 open.marked.insert(number);
             } else {
                 let state = entry.state.word();

@@ -1,0 +1,366 @@
+//! Taking away a batch of targets: intended, taken, compared, cleared and removed together, so that the journal is
+//! synced a few times for many.
+
+use std::collections::HashMap;
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::Path;
+use std::rc::Rc;
+
+use super::execute::Run;
+use super::holding::directory_times;
+use super::{CarryOutError, EntryRecord, EntryState};
+use crate::kernel::{
+    self, CallError, Facts, Inventory, Kind, Lease, NoLease, Op, PrivateDir, Removal,
+    RemovalError, Stat, Strictness,
+};
+use crate::plan::{Action, Deed, Located, Refusal, list_at};
+use crate::shown::Shown;
+use crate::units::{Bytes, grouped};
+
+/// A target that lies in the private directory.
+struct Taken {
+    /// Which entry of the run.
+    at: usize,
+    located: Located,
+    area: Rc<PrivateDir>,
+    /// What stood in the place just before it was moved.
+    before: Stat,
+    /// It is kept still by a lease; not so what is no file, or where leases are not to be had.
+    is_leased: bool,
+}
+
+impl Run<'_> {
+    /// Takes a batch away. When this returns, what became of each is in the journal.
+    pub(super) fn remove_batch(&mut self, batch: &[usize]) -> Result<(), CarryOutError> {
+        let outcome = self.remove_intended(batch);
+        self.leases.give_back();
+        outcome
+    }
+
+    fn remove_intended(&mut self, batch: &[usize]) -> Result<(), CarryOutError> {
+        let mut taken = Vec::new();
+        let mut parents: HashMap<_, OwnedFd> = HashMap::new();
+        for (at, located, area) in self.intend(batch)? {
+            if !self.goes_on("removing", at) {
+                self.entries[at].state = EntryState::Waiting;
+                continue;
+            }
+            let path = &self.entries[at].action.target.path.0;
+            if let Some(parent) = path.parent()
+                && !parents.contains_key(parent)
+            {
+                let copy = located.parent.try_clone();
+                let copy = copy.map_err(CallError::on(Op::Open, parent))?;
+                parents.insert(parent.to_owned(), copy);
+            }
+            match self.take(at, located, area) {
+                Ok(one) => taken.push(one),
+                Err(refusal) => self.refuse(at, refusal),
+            }
+        }
+        let cleared = self.compare_all(taken)?;
+        for (one, inventory) in &cleared {
+            if self.entries[one.at].action.deed == Deed::SetAside {
+                self.conclude(one.at, EntryState::Held, String::new());
+            } else if self.goes_on("removing", one.at) {
+                self.remove(one, inventory);
+            } else {
+                self.leave_for_later(one);
+            }
+        }
+        // an outcome must not be in the journal before the device knows it
+        for (path, parent) in parents {
+            rustix::fs::fsync(&parent).map_err(CallError::on(Op::Sync, path))?;
+        }
+        self.areas.sync()?;
+        Ok(self.journal.write(self.id, &self.records(batch))?)
+    }
+
+    fn records(&self, batch: &[usize]) -> Vec<EntryRecord> {
+        batch.iter().map(|at| self.entries[*at].clone()).collect()
+    }
+
+    /// Step 1: what may be touched at all is written down as intended, with where it will be held. The private
+    /// directory is there before that, so that what is not in it later was never taken.
+    fn intend(
+        &mut self,
+        batch: &[usize],
+    ) -> Result<Vec<(usize, Located, Rc<PrivateDir>)>, CarryOutError> {
+        let mut ready = Vec::new();
+        for at in batch {
+            let action = &self.entries[*at].action;
+            let path = action.target.path.0.clone();
+            let opened = self.checks.permitted(action).and_then(|()| {
+                let located = crate::plan::locate(&path)?;
+                let area = self.areas.at(&self.areas.path_for(&path, &located)?)?;
+                Ok((located, area))
+            });
+            match opened {
+                Ok((located, area)) => {
+                    let entry = &mut self.entries[*at];
+                    entry.area = Some(area.path().to_owned());
+                    entry.parent_before = directory_times(located.parent.as_fd());
+                    entry.state = EntryState::Intended;
+                    ready.push((*at, located, area));
+                }
+                Err(refusal) => self.refuse(*at, refusal),
+            }
+        }
+        self.journal.write(self.id, &self.records(batch))?;
+        Ok(ready)
+    }
+
+    /// Steps 2 and 3: looked at, kept still, looked at again by descriptor, and moved.
+    fn take(
+        &mut self,
+        at: usize,
+        located: Located,
+        area: Rc<PrivateDir>,
+    ) -> Result<Taken, Refusal> {
+        let action = self.entries[at].action.clone();
+        let path = &action.target.path.0;
+        self.checks.target(&action, &self.touched)?;
+        let (dev, ino) = (action.target.device, action.target.inode);
+        if action.target.kind == Kind::File
+            && self.leases.of(dev, ino).is_none()
+            && let Some(lease) = lease(&located, path)?
+        {
+            let stat = kernel::stat_descriptor(lease.file());
+            let stat = stat.map_err(CallError::on(Op::Examine, path))?;
+            self.leases.hold(stat.dev, stat.ino, lease);
+        }
+        // what was leased may be another file than the one that was reviewed: that is compared next
+        let before = kernel::stat_at(&located.parent, located.name.as_os_str())
+            .map_err(CallError::on(Op::Examine, path))?;
+        let is_leased = self.leases.of(before.dev, before.ino).is_some();
+        let reviewed = self.touched.as_reviewed(before);
+        if let Some(difference) = action.target.inode_difference(path, &reviewed) {
+            return Err(Refusal::Changed { path: path.clone(), difference });
+        }
+        self.entries[at].parent_before = directory_times(located.parent.as_fd());
+        let held = self.entries[at].held_name();
+        area.take(&located.parent, &located.name, held.as_ref())
+            .map_err(CallError::on(Op::Rename, path))?;
+        self.entries[at].parent_after =
+            directory_times(located.parent.as_fd()).map(|(_, written)| written);
+        let one = Taken { at, located, area, before, is_leased };
+        match self.look_after_move(&one, &held) {
+            Ok(()) => Ok(one),
+            Err(refusal) => Err(self.give_back(&one, refusal)),
+        }
+    }
+
+    /// Beside the rename: it is the very inode, and nothing but its change time is different.
+    fn look_after_move(&mut self, one: &Taken, held: &str) -> Result<(), Refusal> {
+        let action = &self.entries[one.at].action;
+        let path = action.target.path.0.clone();
+        let moved = one.area.stat(held.as_ref())?;
+        let moved = moved.ok_or_else(|| Refusal::Gone(one.area.path().join(held)))?;
+        // the rename itself changes the change time
+        let expected = Facts { ctime: moved.ctime, ..Facts::of(&one.before) };
+        if moved.kind != Kind::Directory && (moved.dev, moved.ino) == (one.before.dev, one.before.ino)
+        {
+            // our own rename is a change of the inode, which its other names have in common with it
+            self.touched.note(&one.before, &moved);
+        }
+        if Facts::of(&moved) != expected && moved.kind != Kind::Directory {
+            let difference = "another entry came to its place, or it was written to".to_owned();
+            return Err(Refusal::Changed { path, difference });
+        }
+        match self.leases.of(moved.dev, moved.ino) {
+            Some(lease) if !lease.is_unbroken().map_err(CallError::on(Op::Examine, &path))? => {
+                Err(Refusal::InUse { path, holder: None })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Step 4 for all that were taken, and the journal's word that those which pass may be removed.
+    fn compare_all(&mut self, taken: Vec<Taken>) -> Result<Vec<(Taken, Inventory)>, CarryOutError> {
+        // nobody can come to what lies in the private directory by its old path any more, so a look
+        // that is taken now finds everybody who has something of it open
+        if taken.iter().any(|one| !one.is_leased) {
+            self.checks.look_who_has_what_open((self.clock)());
+        }
+        let mut cleared = Vec::new();
+        for one in taken {
+            match self.compare(&one) {
+                Ok(inventory) => cleared.push((one, inventory)),
+                Err(refusal) => {
+                    let refusal = self.give_back(&one, refusal);
+                    self.refuse(one.at, refusal);
+                }
+            }
+        }
+        if let Err(error) = self.clear(&cleared) {
+            for (one, _) in &cleared {
+                self.give_back(one, Refusal::Gone(one.area.path().to_owned()));
+            }
+            return Err(error);
+        }
+        Ok(cleared)
+    }
+
+    /// Writes down, with the lists, that what has been compared may be removed. What is set aside keeps its list for
+    /// the day when it is purged.
+    fn clear(&mut self, compared: &[(Taken, Inventory)]) -> Result<(), CarryOutError> {
+        let mut lists = Vec::new();
+        let mut records = Vec::new();
+        for (one, inventory) in compared {
+            let entry = &mut self.entries[one.at];
+            if entry.action.deed != Deed::SetAside {
+                entry.state = EntryState::Cleared;
+            }
+            lists.push((entry.action.number, inventory));
+            records.push(entry.clone());
+        }
+        if lists.is_empty() {
+            return Ok(());
+        }
+        // after a power cut, what the journal has as cleared must not stand in its old place
+        self.areas.sync()?;
+        Ok(self.journal.write_with(self.id, &records, &lists)?)
+    }
+
+    fn compare(&self, one: &Taken) -> Result<Inventory, Refusal> {
+        let entry = &self.entries[one.at];
+        let (target, held) = (&entry.action.target, entry.held_name());
+        let path = &target.path.0;
+        let mut guard = self.checks.guard(path);
+        let here = one.area.fd().as_fd();
+        let (found, inventory) =
+            list_at(here, held.as_ref(), path, &self.touched, &mut |visit| guard.pass(&visit))?;
+        if let Some(difference) = target.difference(&found.target, true) {
+            return Err(Refusal::Changed { path: path.clone(), difference });
+        }
+        guard.in_use()?;
+        Ok(inventory)
+    }
+
+    /// Gives a target its place back, and says what to tell of it then.
+    fn give_back(&mut self, one: &Taken, refusal: Refusal) -> Refusal {
+        let entry = &self.entries[one.at];
+        let held = entry.held_name();
+        let before = one.area.stat(held.as_ref()).ok().flatten();
+        if one.area.give(held.as_ref(), &one.located.parent, &one.located.name).is_err() {
+            let path = entry.action.target.path.0.clone();
+            return Refusal::Stranded { path, held: one.area.path().join(held) };
+        }
+        let after = kernel::stat_at(&one.located.parent, one.located.name.as_os_str()).ok();
+        if let Some((before, after)) = before.zip(after)
+            && before.kind != Kind::Directory
+        {
+            self.touched.note(&before, &after);
+        }
+        refusal
+    }
+
+    /// A stop was asked for: what was cleared and is not begun goes back to its place.
+    fn leave_for_later(&mut self, one: &Taken) {
+        let stopped = Refusal::Gone(one.area.path().to_owned());
+        if let refusal @ Refusal::Stranded { .. } = self.give_back(one, stopped) {
+            return self.refuse(one.at, refusal);
+        }
+        let entry = &mut self.entries[one.at];
+        entry.state = EntryState::Waiting;
+        // our own two renames have changed the inode's change time, and nothing else has
+        let parent = one.located.parent.as_fd();
+        match kernel::stat_at(parent, one.located.name.as_os_str()) {
+            Ok(stat) if stat.ino == one.before.ino => entry.action.target.ctime = stat.ctime,
+            // then it will be found to have changed
+            _ => {}
+        }
+    }
+
+    /// Step 5 for what does not stay.
+    fn remove(&mut self, one: &Taken, inventory: &Inventory) {
+        let action = self.entries[one.at].action.clone();
+        let held = self.entries[one.at].held_name();
+        let (mut freed, mut gone) = (Bytes::ZERO, 0u64);
+        let touched = &mut self.touched;
+        let outcome = one.area.remove(
+            held.as_ref(),
+            &mut Removal {
+                inventory,
+                strictness: Strictness::Exact,
+                leases: &self.leases,
+                path: &action.target.path.0,
+                own: &mut self.own,
+                gone: &mut |before, after| {
+                    gone += 1;
+                    if before.kind == Kind::Directory || before.links < 2 {
+                        freed += before.allocated();
+                    }
+                    if let Some(after) = after {
+                        touched.note(before, after);
+                    }
+                },
+            },
+        );
+        if action.shared > Bytes::ZERO {
+            // inodes were counted; of shared extents only what the forecast found goes with them
+            freed = freed.min(action.frees.now);
+        }
+        self.figures.freed += freed;
+        self.entries[one.at].freed = freed;
+        let error = match outcome {
+            Ok(()) => {
+                let state = match action.deed {
+                    Deed::Delete => EntryState::Deleted,
+                    _ => EntryState::Archived,
+                };
+                return self.conclude(one.at, state, String::new());
+            }
+            Err(error) => error,
+        };
+        let refusal = self.give_back(one, refusal_of(error));
+        if gone == 0 {
+            return self.refuse(one.at, refusal);
+        }
+        let message = in_part(&refusal, gone, &action, self.entries[one.at].archive.as_deref());
+        self.conclude(one.at, EntryState::Failed, message);
+    }
+}
+
+/// What is told of a target of which some is gone and the rest is back in its place, or kept.
+fn in_part(refusal: &Refusal, gone: u64, action: &Action, archive: Option<&Path>) -> String {
+    let (gone, entries) = (grouped(gone), grouped(action.target.entries));
+    let rest = match refusal {
+        Refusal::Stranded { held, .. } => format!("what is left of it is in {}", Shown(held)),
+        _ => "what is left of it is back in its place".to_owned(),
+    };
+    let whole = match archive {
+        Some(archive) => format!("; all of it is in the archive {}", Shown(archive)),
+        None => String::new(),
+    };
+    format!("{refusal}; {gone} of {entries} entries had been removed by then, {rest}{whole}")
+}
+
+/// A removal that was ended, as a reason to leave a target alone.
+pub(super) fn refusal_of(error: RemovalError) -> Refusal {
+    match error {
+        RemovalError::InUse(path) => Refusal::InUse { path, holder: None },
+        RemovalError::Call(error) => Refusal::Call(error),
+        other => Refusal::Removal(other),
+    }
+}
+
+/// Keeps a file still. Nothing where leases are not to be had: then a look at who has what open has to do.
+fn lease(located: &Located, path: &Path) -> Result<Option<Lease>, Refusal> {
+    let file = match kernel::open_file(&located.parent, located.name.as_os_str()) {
+        Ok(file) => file,
+        // it may be taken although it may not be read
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => return Ok(None),
+        // somebody else has a lease on it
+        Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
+            return Err(Refusal::InUse { path: path.to_owned(), holder: None });
+        }
+        Err(error) => return Err(CallError::on(Op::Open, path)(error).into()),
+    };
+    match Lease::take(file.into()) {
+        Ok(lease) => Ok(Some(lease)),
+        Err((_, NoLease::InUse)) => Err(Refusal::InUse { path: path.to_owned(), holder: None }),
+        Err((_, NoLease::Unavailable(_))) => Ok(None),
+    }
+}

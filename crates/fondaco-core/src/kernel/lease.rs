@@ -1,0 +1,122 @@
+//! Keeping a regular file still: nobody else has it open, and whoever opens it now has to wait.
+//!
+//! Source: `fcntl(2)`, "Leases". The kernel grants a write lease only while no other descriptor and no
+//! mapping refers to the inode, whoever holds it and whether or not `/proc` shows it, and makes a later
+//! opener wait until the lease is given back. A lease outlives a rename.
+
+use std::collections::HashMap;
+use std::io;
+use std::os::fd::{AsRawFd, OwnedFd};
+
+/// Why a file cannot be kept still.
+#[derive(Debug)]
+pub enum NoLease {
+    /// Somebody else has it open or mapped.
+    InUse,
+    /// Leases are not to be had for this file: another's file without `CAP_LEASE`, a file system that
+    /// knows none, or `fs.leases-enable` is off. Whether it is in use has to be found out otherwise.
+    Unavailable(io::Error),
+}
+
+/// A write lease on an open file, given back when dropped.
+#[derive(Debug)]
+pub struct Lease {
+    file: OwnedFd,
+}
+
+impl Lease {
+    /// Takes a lease through a descriptor that is open for reading only.
+    ///
+    /// # Errors
+    ///
+    /// [`NoLease`]; the descriptor is given back with it.
+    pub fn take(file: OwnedFd) -> Result<Self, (OwnedFd, NoLease)> {
+        // A broken lease is told by a signal. SIGIO, the usual one, would end the process; SIGURG is ignored
+        // unless somebody asks for it.
+        let told = fcntl(&file, F_SETSIG, libc::SIGURG);
+        match told.and_then(|_| fcntl(&file, libc::F_SETLEASE, libc::F_WRLCK)) {
+            Ok(_) => Ok(Self { file }),
+            Err(error) if error.raw_os_error() == Some(libc::EAGAIN) => Err((file, NoLease::InUse)),
+            Err(error) => Err((file, NoLease::Unavailable(error))),
+        }
+    }
+
+    /// Whether nobody has tried to open the file since the lease was taken. One who tries is waiting now, for
+    /// at most `fs.lease-break-time` seconds.
+    ///
+    /// # Errors
+    ///
+    /// As `fcntl(2)`.
+    pub fn is_unbroken(&self) -> io::Result<bool> {
+        Ok(fcntl(&self.file, libc::F_GETLEASE, 0)? == libc::F_WRLCK)
+    }
+
+    /// The leased file.
+    pub fn file(&self) -> &OwnedFd {
+        &self.file
+    }
+}
+
+/// Leases that are held together, one for each inode: this program's own open files would refuse a second one.
+#[derive(Debug, Default)]
+pub struct Leases(HashMap<(u64, u64), Lease>);
+
+impl Leases {
+    /// The lease on an inode, if one is held.
+    pub fn of(&self, dev: u64, ino: u64) -> Option<&Lease> {
+        self.0.get(&(dev, ino))
+    }
+
+    /// Holds a lease on an inode from here on.
+    pub fn hold(&mut self, dev: u64, ino: u64, lease: Lease) {
+        self.0.insert((dev, ino), lease);
+    }
+
+    /// Gives all of them back.
+    pub fn give_back(&mut self) {
+        self.0.clear();
+    }
+}
+
+/// `F_SETSIG` of `linux/fcntl.h`.
+const F_SETSIG: libc::c_int = 10;
+
+fn fcntl(file: &OwnedFd, command: libc::c_int, argument: libc::c_int) -> io::Result<libc::c_int> {
+    // SAFETY: the commands used here take an integer and touch no memory of ours; the descriptor is open.
+    let answer = unsafe { libc::fcntl(file.as_raw_fd(), command, argument) };
+    if answer < 0 { Err(io::Error::last_os_error()) } else { Ok(answer) }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs::{File, OpenOptions};
+
+    use super::*;
+
+    fn is_in_use(taken: Result<Lease, (OwnedFd, NoLease)>) -> bool {
+        matches!(taken, Err((_, NoLease::InUse)))
+    }
+
+    #[test]
+    fn a_lease_is_had_only_while_nobody_else_has_the_file_open_and_is_broken_by_who_opens_it() {
+        let directory = tempfile::tempdir().unwrap();
+        let path = directory.path().join("tide.csv");
+        std::fs::write(&path, b"07:00 1.2 m").unwrap();
+        let open = || OwnedFd::from(File::open(&path).unwrap());
+        for other in [OpenOptions::new().append(true).open(&path), File::open(&path)] {
+            let other = other.unwrap();
+            assert!(is_in_use(Lease::take(open())));
+            drop(other);
+        }
+        let lease = Lease::take(open()).unwrap();
+        std::fs::rename(&path, directory.path().join("moved")).unwrap();
+        assert!(lease.is_unbroken().unwrap(), "a rename does not break it");
+        let moved = directory.path().join("moved");
+        let opener = std::thread::spawn(move || File::open(moved).map(drop));
+        while lease.is_unbroken().unwrap() {
+            std::thread::yield_now();
+        }
+        drop(lease);
+        opener.join().unwrap().unwrap();
+    }
+}

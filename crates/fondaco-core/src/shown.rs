@@ -200,7 +200,10 @@ mod tests {
         let hostile = "fdp.\u{202e}exe \u{9b}2J \u{1b}[2J \u{7f} \u{e0041} \n ☂";
         for text in [safe_json(&[hostile]).unwrap(), safe_json_pretty(&[hostile]).unwrap()] {
             let text = String::from_utf8(text).unwrap();
-            assert!(!text.chars().any(|c| c != '\n' && c.is_control() || drives_a_terminal(c)), "{text}");
+            assert!(
+                !text.chars().any(|c| c != '\n' && c.is_control() || drives_a_terminal(c)),
+                "{text}"
+            );
             assert_eq!(serde_json::from_str::<Vec<String>>(&text).unwrap(), [hostile]);
         }
         let text = safe_text("rules.toml:2\n  \u{1b}]0;x\u{7} \u{202e}");

@@ -11,9 +11,9 @@ use std::path::{Path, PathBuf};
 
 use common::{Mounted, bytes_path, picture, run};
 use fondaco_core::kernel::{
-    self, DirReader, Inventory, Kind, Leases, OpenFiles, OwnChanges, PrivateDir, RawEntry, ReadOrder,
-    Removal, RemovalError, Stat, Strictness, exposed_at, mount_of, mounts, open_beneath, open_root,
-    parent_of, stat_path, write_whole,
+    self, DirReader, Inventory, Kind, Leases, OpenFiles, OwnChanges, PrivateDir, RawEntry,
+    ReadOrder, Removal, RemovalError, Stat, Strictness, exposed_at, mount_of, mounts, open_beneath,
+    open_root, parent_of, stat_path, write_whole,
 };
 use fondaco_core::plan::{Touched, list_at};
 use fondaco_core::units::Time;

@@ -250,9 +250,10 @@ fn what_came_into_a_tree_that_was_cleared_stays_and_is_told() {
 /// The journal claims only what is proved: what was never taken was not removed by the run.
 #[test]
 fn what_is_gone_was_finished_only_if_it_was_cleared() {
-    for (deed, expected) in
-        [(delete as fn(&Place) -> Deed, EntryState::Deleted), (Place::archive, EntryState::Archived)]
-    {
+    for (deed, expected) in [
+        (delete as fn(&Place) -> Deed, EntryState::Deleted),
+        (Place::archive, EntryState::Archived),
+    ] {
         let cut_off = CutOff::new(false, deed).cleared();
         std::fs::remove_file(cut_off.held()).unwrap();
         let (settled, state, message) = cut_off.settle();
@@ -362,7 +363,8 @@ fn a_journal_of_the_version_before_is_taken_over_with_all_its_runs() {
     let before = Journal::open(&place.state.journal_file()).unwrap().runs().unwrap();
     // as the version before left it
     let database = rusqlite::Connection::open(place.state.journal_file()).unwrap();
-    let back = "ALTER TABLE run DROP COLUMN reasons; DROP TABLE inventory; PRAGMA user_version = 1;";
+    let back =
+        "ALTER TABLE run DROP COLUMN reasons; DROP TABLE inventory; PRAGMA user_version = 1;";
     database.execute_batch(back).unwrap();
     drop(database);
     let journal = Journal::open(&place.state.journal_file()).unwrap();

@@ -4,10 +4,10 @@ use std::io::IsTerminal;
 use std::path::PathBuf;
 use std::sync::Once;
 
+use crate::output::tell;
 use anyhow::{Context, Result};
 use fondaco_core::kernel;
 use fondaco_core::state::State;
-use crate::output::tell;
 
 /// The state directory, as said on the command line or as the XDG base directory specification
 /// has it; `/var/lib/fondaco` for root.

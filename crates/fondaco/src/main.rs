@@ -72,15 +72,10 @@ fn say_usage(error: &clap::Error) -> ExitCode {
 /// Runs a command so that a fault of this program, or a system that gives not even random numbers or memory for a
 /// thread, ends in a message: whatever was begun is settled at the next start.
 fn without_panic(run: impl FnOnce() -> Result<Outcome>) -> Result<Outcome> {
-    std::panic::set_hook(Box::new(|_| {}));
+    std::panic::set_hook(Box::new(|panic| tell!("internal error: {panic}")));
     let outcome = std::panic::catch_unwind(std::panic::AssertUnwindSafe(run));
-    outcome.unwrap_or_else(|panic| {
-        let words = panic.downcast_ref::<String>().map(String::as_str);
-        let words = words.or_else(|| panic.downcast_ref::<&str>().copied()).unwrap_or("unknown");
-        bail!(
-            "this program came to a state that it does not know ({words}) and has ended; what was \
-             begun is settled at the next start: see fondaco journal"
-        )
+    outcome.unwrap_or_else(|_| {
+        bail!("ended by that; what was begun is settled at the next start: see fondaco journal")
     })
 }
 

@@ -165,7 +165,7 @@ impl Place {
             "archived" => assert!(!path.exists() && action.is_archived(), "{when}: {path:?}"),
             "deleted" => assert!(!path.exists(), "{when}: {path:?} is half there"),
             "failed" => {
-                let says_where = action.message.contains(" is in ") && !path.exists();
+                let says_where = action.message.contains("what is left of it is");
                 let is_kept = self.is_to_delete(path) || action.is_archived();
                 let stands = self.is_whole(path) || says_where && is_kept;
                 assert!(stands, "{when}: {path:?}: {}", action.message);

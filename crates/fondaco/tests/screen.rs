@@ -184,15 +184,15 @@ fn the_mouse_selects_goes_in_and_runs_what_is_hinted() {
 fn a_panic_leaves_a_terminal_that_can_be_used() {
     let demo = Demo::new();
     let (at, log) = (demo.at.display(), demo.at.join("strace.log"));
-    // a directory that cannot be closed is beyond what the standard library can bear
+    // a system without random numbers is beyond what the standard library can bear
     let command = format!(
-        "RUST_BACKTRACE=0 LANG=C.UTF-8 strace -f -o {} -P /proc -e inject=close:error=EIO \
+        "RUST_BACKTRACE=0 LANG=C.UTF-8 strace -f -o {} -e inject=getrandom:error=EIO:when=4+ \
          {FONDACO} demo --at {at}",
         log.display()
     );
     let terminal = Terminal::run(120, 36, &command);
     let screen = terminal.wait("the end", |screen| screen.contains("ENDED"));
-    assert!(screen.contains("closedir") && !screen.contains("ROUTE"), "{screen}");
+    assert!(screen.contains("random data") && !screen.contains("ROUTE"), "{screen}");
 }
 
 #[test]
@@ -206,7 +206,7 @@ fn what_was_cut_off_is_announced_finished_and_purged_on_screen() {
     // killed as it takes the second target
     let status = std::process::Command::new("strace")
         .args(["-f", "-qq", "-o", "/dev/null", "-e", "trace=renameat2"])
-        .args(["-e", "inject=renameat2:signal=SIGKILL:when=2", FONDACO, "carry-out", &plan])
+        .args(["-e", "inject=renameat2:signal=SIGKILL:when=3", FONDACO, "carry-out", &plan])
         .env("FONDACO_STATE", demo.at.join("state"))
         .stdout(std::process::Stdio::null())
         .status()

@@ -86,9 +86,7 @@ impl DepotPlace {
             match standing.canonicalize() {
                 Ok(real) => break real,
                 // a link that leads nowhere is not a place where a directory can be made
-                Err(error)
-                    if error.kind() == io::ErrorKind::NotFound && !is_there(standing)? =>
-                {
+                Err(error) if error.kind() == io::ErrorKind::NotFound && !is_there(standing)? => {
                     let (Some(parent), Some(name)) = (standing.parent(), standing.file_name())
                     else {
                         return Err(not_plain());
@@ -107,9 +105,7 @@ impl DepotPlace {
         if stat.kind != Kind::Directory {
             return Err(DepotError::NoDirectory { path: path.to_owned(), at: real });
         }
-        if missing.is_empty()
-            && (stat.uid != kernel::effective_user() || stat.mode & 0o022 != 0)
-        {
+        if missing.is_empty() && (stat.uid != kernel::effective_user() || stat.mode & 0o022 != 0) {
             return Err(DepotError::NotOurs(real));
         }
         if let Some(at) = kernel::exposed_at(&real).map_err(CallError::on(Op::Examine, &real))? {
@@ -143,7 +139,8 @@ impl Depot {
     pub fn open(path: &Path) -> Result<Self, DepotError> {
         let place = DepotPlace::look(path)?;
         let mut at = place.standing.clone();
-        let mut directory = kernel::open_root(&at).map_err(CallError::on(Op::OpenDirectory, &at))?;
+        let mut directory =
+            kernel::open_root(&at).map_err(CallError::on(Op::OpenDirectory, &at))?;
         for name in place.path.strip_prefix(&place.standing).unwrap_or(Path::new("")).iter() {
             at.push(name);
             match rustix::fs::mkdirat(&directory, name, Mode::RWXU) {
@@ -165,8 +162,8 @@ impl Depot {
     pub fn open_existing(path: &Path) -> Result<Self, DepotError> {
         let path = path.canonicalize().map_err(CallError::on(Op::Open, path))?;
         let place = DepotPlace::look(&path)?;
-        let directory =
-            kernel::open_root(&place.path).map_err(CallError::on(Op::OpenDirectory, &place.path))?;
+        let directory = kernel::open_root(&place.path)
+            .map_err(CallError::on(Op::OpenDirectory, &place.path))?;
         Self::of(directory, place.path)
     }
 
@@ -213,7 +210,8 @@ impl Depot {
     ///
     /// [`DepotError::Taken`] if the name is, [`DepotError::Call`].
     pub fn create(&self, name: &str) -> Result<File, DepotError> {
-        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let flags =
+            OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         match rustix::fs::openat(&self.directory, name, flags, Mode::RUSR | Mode::WUSR) {
             Ok(fd) => Ok(File::from(fd)),
             Err(Errno::EXIST) => Err(DepotError::Taken(self.file(name))),
@@ -256,7 +254,8 @@ impl Depot {
     /// [`DepotError::Taken`], [`DepotError::Call`]; then the file has its old name.
     pub fn rename_new(&self, from: &str, to: &str) -> Result<(), DepotError> {
         let here = &self.directory;
-        let renamed = match rustix::fs::renameat_with(here, from, here, to, RenameFlags::NOREPLACE) {
+        let renamed = match rustix::fs::renameat_with(here, from, here, to, RenameFlags::NOREPLACE)
+        {
             // file systems that cannot rename without replacing, such as NFS, can mostly link, which never replaces
             Err(Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP) => {
                 rustix::fs::linkat(here, from, here, to, AtFlags::empty())

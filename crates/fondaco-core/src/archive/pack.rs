@@ -14,8 +14,8 @@ use sha2::{Digest, Sha256};
 use zstd::stream::write::Encoder;
 
 use super::depot::{ArchiveFiles, unfinished};
-use super::tar_form::{self, Stretch};
 use super::index::VERSION;
+use super::tar_form::{self, Stretch};
 use super::{ArchivedEntry, ArchivedTarget, Depot, DepotError, Index, verify};
 use crate::kernel::{self, CallError, Facts, Kind, Lease, NoLease, Op, Strictness};
 use crate::plan::{Located, Refusal, Target, Touched, Visit, survey_at};
@@ -275,7 +275,8 @@ impl Source<'_> {
         let sparse = entry.size > 0 && stretches != [(0, entry.size)];
         let map = sparse.then_some(&stretches[..]);
         tar_form::write_header(out, &entry, map).map_err(write_error)?;
-        let mut reading = Reading { original: &original, path: self.path, buffer: vec![0; 256 * 1024] };
+        let mut reading =
+            Reading { original: &original, path: self.path, buffer: vec![0; 256 * 1024] };
         let hash = reading.copy(&mut file, &stretches, entry.size, out, write_error)?;
         tar_form::pad(out, stretches.iter().map(|(_, length)| length).sum())
             .map_err(write_error)?;

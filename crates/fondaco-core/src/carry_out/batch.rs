@@ -11,8 +11,8 @@ use super::execute::Run;
 use super::holding::directory_times;
 use super::{CarryOutError, EntryRecord, EntryState};
 use crate::kernel::{
-    self, CallError, Facts, Inventory, Kind, Lease, NoLease, Op, PrivateDir, Removal,
-    RemovalError, Stat, Strictness,
+    self, CallError, Facts, Inventory, Kind, Lease, NoLease, Op, PrivateDir, Removal, RemovalError,
+    Stat, Strictness,
 };
 use crate::plan::{Action, Deed, Located, Refusal, list_at};
 use crate::shown::Shown;
@@ -159,7 +159,8 @@ impl Run<'_> {
         let moved = moved.ok_or_else(|| Refusal::Gone(one.area.path().join(held)))?;
         // the rename itself changes the change time
         let expected = Facts { ctime: moved.ctime, ..Facts::of(&one.before) };
-        if moved.kind != Kind::Directory && (moved.dev, moved.ino) == (one.before.dev, one.before.ino)
+        if moved.kind != Kind::Directory
+            && (moved.dev, moved.ino) == (one.before.dev, one.before.ino)
         {
             // our own rename is a change of the inode, which its other names have in common with it
             self.touched.note(&one.before, &moved);
@@ -235,6 +236,9 @@ impl Run<'_> {
             return Err(Refusal::Changed { path: path.clone(), difference });
         }
         guard.in_use()?;
+        if !one.is_leased {
+            self.checks.sees_who_has_what_open(path)?;
+        }
         Ok(inventory)
     }
 

@@ -70,6 +70,17 @@ impl Checks {
         self.looked = Instant::now();
     }
 
+    /// Makes sure that it is known who has what open.
+    pub(super) fn sees_who_has_what_open(&self, path: &Path) -> Result<(), Refusal> {
+        match &self.open.trouble {
+            None => Ok(()),
+            Some(trouble) => {
+                let reason = format!("it cannot be told who has it open: {trouble}");
+                Err(Refusal::Hopeless { path: path.to_owned(), reason })
+            }
+        }
+    }
+
     /// Who has an inode open; looks again if nobody is known.
     pub(super) fn holder(&mut self, stat: &Stat, now: Time) -> Option<Holder> {
         let known = self.open.holders(stat.dev, stat.ino).into_iter().next();
@@ -207,8 +218,7 @@ fn can_be_taken_from(located: &Located, path: &Path, kind: Kind) -> Result<(), R
     };
     let rights = Access::WRITE_OK | Access::EXEC_OK;
     allowed(".".as_ref(), rights).map_err(CallError::on(Op::Write, directory))?;
-    let parent =
-        stat_descriptor(&located.parent).map_err(CallError::on(Op::Examine, directory))?;
+    let parent = stat_descriptor(&located.parent).map_err(CallError::on(Op::Examine, directory))?;
     if parent.immutable || parent.append_only {
         return Err(Refusal::Immutable(directory.to_owned()));
     }

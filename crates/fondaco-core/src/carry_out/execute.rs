@@ -70,7 +70,7 @@ pub fn carry_out(
     kernel::raise_descriptor_limit();
     let _lock = lock(state)?;
     let mut journal = Journal::open(&state.journal_file())?;
-    let settled = settle_all(&mut journal, clock())?;
+    let settled = settle_all(&mut journal, state, clock())?;
     if let Some(run) = journal.run_of_plan(&plan.id)? {
         return Err(CarryOutError::AlreadyCarriedOut(run));
     }

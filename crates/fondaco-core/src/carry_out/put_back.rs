@@ -15,8 +15,8 @@ use super::settle::{is_in_place, remove_rest, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Journal};
 use crate::archive::unpack;
 use crate::kernel::{
-    self, CallError, Inventory, Kind, Leases, Op, OpenFiles, OwnChanges, PrivateDir,
-    Removal, Strictness, open_beneath,
+    self, CallError, Inventory, Leases, Op, OpenFiles, OwnChanges, PrivateDir, Removal, Strictness,
+    open_beneath,
 };
 use crate::plan::{Located, Refusal, Target, Touched, list_at, locate};
 use crate::shown::Shown;
@@ -140,7 +140,8 @@ pub fn purge(
     state: &State,
     now: Time,
 ) -> Result<Returned, CarryOutError> {
-    let applies = |entry: &EntryRecord| matches!(entry.state, EntryState::Held | EntryState::Purging);
+    let applies =
+        |entry: &EntryRecord| matches!(entry.state, EntryState::Held | EntryState::Purging);
     let mut chosen = Chosen::open(run, numbers, state, now, applies)?;
     let mut entries = std::mem::take(&mut chosen.entries);
     while !entries.is_empty() {
@@ -210,6 +211,10 @@ fn look_before_purge(
     if let (EntryState::Purging, Some(inventory)) = (entry.state, &kept) {
         return Ok((area, inventory.clone()));
     }
+    if let Some(trouble) = &open.trouble {
+        let reason = format!("it cannot be told who has it open: {trouble}");
+        return Err(Refusal::Hopeless { path: path.clone(), reason });
+    }
     let here = area.fd().as_fd();
     let (_, found) = list_at(here, &held, path, &Touched::default(), &mut |visit| {
         let stat = visit.found;
@@ -251,7 +256,7 @@ impl Chosen {
         kernel::raise_descriptor_limit();
         let lock = lock(state)?;
         let mut journal = Journal::open(&state.journal_file())?;
-        settle_all(&mut journal, now)?;
+        settle_all(&mut journal, state, now)?;
         let record = journal.run(run)?.ok_or(CarryOutError::NoSuchRun(run))?;
         let mut returned = Returned::default();
         let mut entries = Vec::new();
@@ -351,7 +356,9 @@ fn missing(
         match kernel::stat_at(parent, place.file_name().unwrap_or(held)) {
             Ok(_) => {}
             Err(error) if error.kind() == io::ErrorKind::NotFound => missing.push(path),
-            Err(error) => return Err(CallError::on(Op::Examine, area.path().join(place))(error).into()),
+            Err(error) => {
+                return Err(CallError::on(Op::Examine, area.path().join(place))(error).into());
+            }
         }
     }
     Ok(missing)

@@ -121,7 +121,9 @@ fn depot_warnings(plan: &Plan, places: &[DepotPlace]) -> Vec<String> {
                 needed.shown(style)
             )),
             Ok(_) => None,
-            Err(error) => Some(format!("how much the depot {depot} has free is not known: {error}")),
+            Err(error) => {
+                Some(format!("how much the depot {depot} has free is not known: {error}"))
+            }
         }
     });
     warnings.collect()

@@ -48,6 +48,9 @@ pub(super) fn check(
     let held = held(action)?;
     guard_processes(held)?;
     let all = DeletedFiles::collect(now);
+    if let Some(trouble) = &all.trouble {
+        return Err(refused(held, format!("it cannot be told who holds it: {trouble}")));
+    }
     let key = (action.target.device, action.target.inode);
     let Some(file) = all.files.iter().find(|file| (file.dev, file.ino) == key).cloned() else {
         return Ok(None);
@@ -181,6 +184,10 @@ fn end(
     while ours(&after) && since.elapsed() < PATIENCE {
         std::thread::sleep(Duration::from_millis(50));
         after = DeletedFiles::collect(clock());
+    }
+    if let Some(trouble) = &after.trouble {
+        let message = format!("asked to end; whether it is still held cannot be told: {trouble}");
+        return Ok(released(EntryState::Failed, Bytes::ZERO, message));
     }
     if ours(&after) {
         let pids: Vec<String> =
@@ -318,6 +325,10 @@ pub(super) fn settled(action: &Action, now: Time) -> (EntryState, String) {
     let key = (action.target.device, action.target.inode);
     let all = DeletedFiles::collect(now);
     match all.files.iter().find(|file| (file.dev, file.ino) == key) {
+        None if all.trouble.is_some() => {
+            let trouble = all.trouble.unwrap_or_default();
+            (EntryState::Failed, format!("whether it is still held cannot be told: {trouble}"))
+        }
         None => (EntryState::Ended, "no longer held after the run was cut off".to_owned()),
         Some(file) if file.size == 0 && action.deed == Deed::Cut => {
             (EntryState::Cut, "cut just before the run was cut off".to_owned())

@@ -11,7 +11,8 @@ use super::release;
 use super::{CarryOutError, EntryRecord, EntryState, Journal, RunRecord, RunState};
 use crate::archive::Depot;
 use crate::kernel::{
-    self, CallError, Inventory, Kind, Leases, Op, OwnChanges, PrivateDir, Removal, RemovalError, Strictness,
+    self, CallError, Inventory, Kind, Leases, Op, OwnChanges, PrivateDir, Removal, RemovalError,
+    Strictness,
 };
 use crate::plan::{Deed, Plan, PlanError, Refusal, Touched, locate, survey_at};
 use crate::shown::Shown;
@@ -50,16 +51,20 @@ pub fn settle(state: &State, now: Time) -> Result<Vec<Settled>, CarryOutError> {
         Err(error) => return Err(CallError::on(Op::Examine, journal)(error).into()),
     }
     match lock(state) {
-        Ok(_lock) => settle_all(&mut Journal::open(&state.journal_file())?, now),
+        Ok(_lock) => settle_all(&mut Journal::open(&state.journal_file())?, state, now),
         Err(CarryOutError::Busy(_)) => Ok(Vec::new()),
         Err(error) => Err(error),
     }
 }
 
 /// As [`settle`]; the caller holds the lock.
-pub(super) fn settle_all(journal: &mut Journal, now: Time) -> Result<Vec<Settled>, CarryOutError> {
+pub(super) fn settle_all(
+    journal: &mut Journal,
+    state: &State,
+    now: Time,
+) -> Result<Vec<Settled>, CarryOutError> {
     let cut_off = journal.cut_off()?;
-    let settled = cut_off.iter().map(|run| settle_run(journal, run, now));
+    let settled = cut_off.iter().map(|run| settle_run(journal, run, state, now));
     let settled: Vec<Settled> = settled.collect::<Result<_, _>>()?;
     // a purge that still cannot be ended has been told of before
     Ok(settled.into_iter().filter(|settled| *settled != Settled::nothing(settled.run)).collect())
@@ -71,7 +76,12 @@ impl Settled {
     }
 }
 
-fn settle_run(journal: &mut Journal, run: &RunRecord, now: Time) -> Result<Settled, CarryOutError> {
+fn settle_run(
+    journal: &mut Journal,
+    run: &RunRecord,
+    state: &State,
+    now: Time,
+) -> Result<Settled, CarryOutError> {
     let mut entries = journal.entries(run.id)?;
     let mut settled = Settled::nothing(run.id);
     let was_running = run.state == RunState::Running;
@@ -110,9 +120,10 @@ fn settle_run(journal: &mut Journal, run: &RunRecord, now: Time) -> Result<Settl
     if unsettled {
         return Ok(settled);
     }
-    let areas: BTreeSet<PathBuf> =
-        entries.iter().filter_map(|entry| entry.area.clone()).collect();
-    areas.iter().for_each(|area| remove_if_empty(area));
+    let areas: BTreeSet<PathBuf> = entries.iter().filter_map(|entry| entry.area.clone()).collect();
+    // one that was made and not yet written down is where runs have had theirs before
+    let made = state.places()?.holding_areas.into_iter().map(|area| area.0.join(&run.token));
+    areas.into_iter().chain(made).for_each(|area| remove_if_empty(&area));
     if was_running {
         journal.end(run.id, RunState::CutOff, None, &[], now)?;
     }

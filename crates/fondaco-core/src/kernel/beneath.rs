@@ -238,8 +238,7 @@ impl PrivateDir {
     ///
     /// [`CallError`]; `EEXIST` if something has that name.
     pub fn create(parent: impl AsFd, name: &OsStr, path: PathBuf) -> Result<Self, CallError> {
-        rustix::fs::mkdirat(&parent, name, Mode::RWXU)
-            .map_err(CallError::on(Op::Create, &path))?;
+        rustix::fs::mkdirat(&parent, name, Mode::RWXU).map_err(CallError::on(Op::Create, &path))?;
         rustix::fs::fsync(&parent).map_err(CallError::on(Op::Sync, &path))?;
         Self::open_existing(parent, name, path)
     }

@@ -51,8 +51,9 @@ pub fn btrfs_sums(device: &Path) -> Option<BtrfsSums> {
 }
 
 fn btrfs_home(device: &OsStr) -> Option<PathBuf> {
-    let all = std::fs::read_dir("/sys/fs/btrfs").ok()?.flatten();
-    all.map(|home| home.path()).find(|home| home.join("devices").join(device).exists())
+    let all = Path::new("/sys/fs/btrfs");
+    let homes = super::names_in(all).ok()?.into_iter().map(|name| all.join(name));
+    homes.into_iter().find(|home| super::stat_path(&home.join("devices").join(device)).is_ok())
 }
 
 /// The files of one subvolume, as its tree has them.

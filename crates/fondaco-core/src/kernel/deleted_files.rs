@@ -7,8 +7,10 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{AtFlags, CWD, StatxFlags};
 
+use super::beneath::{CallError, Op};
 use super::ioctl;
 use super::process::Process;
+use super::read_dir::names_in;
 use super::stat::{Kind, Stat};
 use super::{Mount, mounts};
 use crate::units::{Bytes, Time};
@@ -58,6 +60,8 @@ pub struct DeletedFiles {
     pub files: Vec<DeletedFile>,
     /// Processes that this user may not look into: 0 for root.
     pub hidden: usize,
+    /// What the kernel answered instead of telling: then no file may be taken for not being held.
+    pub trouble: Option<String>,
     /// When this was collected.
     pub taken: Time,
 }
@@ -67,13 +71,17 @@ impl DeletedFiles {
     /// that end meanwhile are left out; this one is too.
     pub fn collect(now: Time) -> Self {
         let mut collector =
-            Collector { mounts: mounts().unwrap_or_default(), files: BTreeMap::new(), hidden: 0 };
+            Collector { mounts: mounts().unwrap_or_default(), ..Collector::default() };
         let ourselves = std::process::id();
-        let Ok(processes) = std::fs::read_dir("/proc") else { return Self::default() };
-        for entry in processes.flatten() {
-            let pid = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok());
+        let proc = Path::new("/proc");
+        let processes = names_in(proc).unwrap_or_else(|error| {
+            collector.trouble = Some(CallError::on(Op::ReadDirectory, proc)(error).whole());
+            Vec::new()
+        });
+        for process in processes {
+            let pid = process.to_str().and_then(|name| name.parse::<u32>().ok());
             if let Some(pid) = pid.filter(|pid| *pid != ourselves) {
-                collector.look_into(pid, &entry.path());
+                collector.look_into(pid, &proc.join(process));
             }
         }
         for (file, by) in kernel_held() {
@@ -85,7 +93,7 @@ impl DeletedFiles {
             file.holds.sort_by_key(|hold| hold.process.pid);
         }
         files.sort_by(|a, b| (b.allocated, a.ino).cmp(&(a.allocated, b.ino)));
-        Self { files, hidden: collector.hidden, taken: now }
+        Self { files, hidden: collector.hidden, trouble: collector.trouble, taken: now }
     }
 
     /// Those of one file system.
@@ -107,25 +115,34 @@ enum Way {
     Directory,
 }
 
+#[derive(Default)]
 struct Collector {
     mounts: Vec<Mount>,
     files: BTreeMap<(u64, u64), DeletedFile>,
     hidden: usize,
+    trouble: Option<String>,
 }
 
 impl Collector {
     fn look_into(&mut self, pid: u32, home: &Path) {
-        let descriptors = match std::fs::read_dir(home.join("fd")) {
+        let descriptors = match names_in(&home.join("fd")) {
             Ok(descriptors) => descriptors,
+            Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => {
+                self.hidden += usize::from(!Process::is_of_kernel(pid));
+                return;
+            }
+            // it has ended
+            Err(error) if matches!(error.raw_os_error(), Some(libc::ENOENT | libc::ESRCH)) => {
+                return;
+            }
             Err(error) => {
-                let refused = error.kind() == std::io::ErrorKind::PermissionDenied;
-                self.hidden += usize::from(refused && !Process::is_of_kernel(pid));
+                self.trouble = Some(CallError::on(Op::ReadDirectory, home)(error).whole());
                 return;
             }
         };
-        for fd in descriptors.flatten() {
-            if let Some(number) = fd.file_name().to_str().and_then(|name| name.parse().ok()) {
-                self.follow(pid, &fd.path(), Way::Descriptor(number));
+        for fd in descriptors {
+            if let Some(number) = fd.to_str().and_then(|name| name.parse().ok()) {
+                self.follow(pid, &home.join("fd").join(fd), Way::Descriptor(number));
             }
         }
         self.follow(pid, &home.join("exe"), Way::Mapped);
@@ -133,8 +150,9 @@ impl Collector {
             self.follow(pid, &home.join(link), Way::Directory);
         }
         let mut refused = false;
-        for map in std::fs::read_dir(home.join("map_files")).into_iter().flatten().flatten() {
-            refused |= !self.follow(pid, &map.path(), Way::Mapped);
+        let maps = home.join("map_files");
+        for map in names_in(&maps).unwrap_or_default() {
+            refused |= !self.follow(pid, &maps.join(map), Way::Mapped);
         }
         if refused {
             self.read_maps(pid, home);
@@ -211,10 +229,11 @@ impl Collector {
 /// take it does not tell.
 fn kernel_held() -> Vec<(DeletedFile, Hold)> {
     let mut found = Vec::new();
-    for device in std::fs::read_dir("/sys/block").into_iter().flatten().flatten() {
-        let backing = std::fs::read(device.path().join("loop/backing_file")).unwrap_or_default();
+    let blocks = Path::new("/sys/block");
+    for name in names_in(blocks).unwrap_or_default() {
+        let backing = blocks.join(&name).join("loop/backing_file");
+        let backing = std::fs::read(backing).unwrap_or_default();
         let Some(path) = backing.trim_ascii_end().strip_suffix(b" (deleted)") else { continue };
-        let name = device.file_name();
         let Some((dev, ino)) = loop_backing(&Path::new("/dev").join(&name)) else { continue };
         let command = format!("{} (kernel)", crate::shown::shown(&name));
         let process = Process { pid: 0, started: 0, user: 0, command };

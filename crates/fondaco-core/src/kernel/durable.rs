@@ -99,12 +99,13 @@ pub fn remove_abandoned(directory: &Path) {
         let (_, writer) = name.strip_prefix('.')?.strip_suffix(".part")?.rsplit_once('.')?;
         Pid::from_raw(writer.split_once('-')?.0.parse().ok()?)
     };
-    for entry in directory.read_dir().into_iter().flatten().flatten() {
-        let Some(writer) = entry.file_name().to_str().and_then(writer) else { continue };
-        let written = entry.metadata().and_then(|meta| meta.modified());
+    for name in super::names_in(directory).unwrap_or_default() {
+        let Some(writer) = name.to_str().and_then(writer) else { continue };
+        let path = directory.join(&name);
+        let written = path.symlink_metadata().and_then(|meta| meta.modified());
         let age = written.ok().and_then(|written| written.elapsed().ok()).unwrap_or_default();
         if age > Duration::from_secs(3600) && test_kill_process(writer) == Err(Errno::SRCH) {
-            let _ = std::fs::remove_file(entry.path());
+            let _ = std::fs::remove_file(path);
         }
     }
 }

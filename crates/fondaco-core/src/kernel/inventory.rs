@@ -67,7 +67,9 @@ impl Facts {
         let relaxed = strictness == Strictness::AfterCrash;
         match self.kind {
             Kind::Directory if relaxed => None,
-            Kind::Directory => (self.ctime != now.ctime).then_some("something was put in or taken out"),
+            Kind::Directory => {
+                (self.ctime != now.ctime).then_some("something was put in or taken out")
+            }
             // removing one name of an inode changes the change time that its others show
             _ if relaxed && self.links > 1 => ((self.size, self.mtime) != (now.size, now.mtime)
                 || now.links > self.links)
@@ -180,7 +182,9 @@ impl Inventory {
     /// # Errors
     ///
     /// As [`Inventory::entries`].
-    pub fn paths(&self) -> io::Result<impl Iterator<Item = io::Result<(PathBuf, Facts)>> + use<'_>> {
+    pub fn paths(
+        &self,
+    ) -> io::Result<impl Iterator<Item = io::Result<(PathBuf, Facts)>> + use<'_>> {
         let mut above: Vec<OsString> = Vec::new();
         Ok(self.entries()?.map(move |listed| {
             let listed = listed?;

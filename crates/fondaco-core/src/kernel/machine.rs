@@ -130,9 +130,10 @@ pub fn times_waited() -> u64 {
 /// (`/proc/PID/task/TID/schedstat`, sched-stats in the kernel's documentation); nothing where the kernel does not
 /// tell. Of threads that have ended nothing is counted.
 pub fn processor_wait() -> Duration {
-    let tasks = std::fs::read_dir("/proc/self/task").into_iter().flatten().flatten();
-    let nanoseconds = tasks.filter_map(|task| {
-        let text = std::fs::read_to_string(task.path().join("schedstat")).ok()?;
+    let tasks = Path::new("/proc/self/task");
+    let names = super::names_in(tasks).unwrap_or_default();
+    let nanoseconds = names.iter().filter_map(|task| {
+        let text = std::fs::read_to_string(tasks.join(task).join("schedstat")).ok()?;
         text.split_ascii_whitespace().nth(1)?.parse::<u64>().ok()
     });
     Duration::from_nanos(nanoseconds.sum())

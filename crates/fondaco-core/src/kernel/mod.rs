@@ -42,9 +42,9 @@ pub use extents::{Extent, extents};
 pub use inventory::{Facts, Inventory, InventoryWriter, Strictness};
 pub use lease::{Lease, Leases, NoLease};
 pub use machine::{
-    addresses_are_scarce, effective_user, exposed_at, give_back_freed_memory, inode_clock, machine_id, outlive_file_size_limit,
-    own_descriptor_table, processor_time, processor_wait, raise_descriptor_limit, random_id,
-    stand_back, times_waited,
+    addresses_are_scarce, effective_user, exposed_at, give_back_freed_memory, inode_clock,
+    machine_id, outlive_file_size_limit, own_descriptor_table, processor_time, processor_wait,
+    raise_descriptor_limit, random_id, stand_back, times_waited,
 };
 pub use mounts::{AccessTimes, Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};
@@ -52,7 +52,7 @@ pub use private_mount::private_mount;
 pub use process::{Process, ProcessHandle};
 pub use program::{Output, output_within};
 pub use quota::{Quota, QuotaOf, quotas};
-pub use read_dir::{DirReader, Listed, RawEntry, ReadOrder};
+pub use read_dir::{DirReader, Listed, RawEntry, ReadOrder, names_in};
 pub use remove_tree::{OwnChanges, Removal, RemovalError};
 pub use space_map::{Owner, Piece, space_map};
 pub use stat::{

@@ -1,10 +1,13 @@
 //! Which process has which inode open.
 
 use std::collections::HashMap;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{AtFlags, CWD, StatxFlags};
 
+use super::beneath::{CallError, Op};
+use super::read_dir::names_in;
 use crate::units::Time;
 
 /// A process that holds an inode.
@@ -16,6 +19,27 @@ pub struct Holder {
     pub command: String,
 }
 
+/// What a directory of a process below `/proc` says.
+enum Names {
+    Here(Vec<PathBuf>),
+    /// This user may not look.
+    Refused,
+    /// The process has ended.
+    Ended,
+}
+
+fn names_of(process: &Path, what: &str) -> io::Result<Names> {
+    let directory = process.join(what);
+    match names_in(&directory) {
+        Ok(names) => Ok(Names::Here(names.iter().map(|name| directory.join(name)).collect())),
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => Ok(Names::Refused),
+        Err(error) if matches!(error.raw_os_error(), Some(libc::ENOENT | libc::ESRCH)) => {
+            Ok(Names::Ended)
+        }
+        Err(error) => Err(error),
+    }
+}
+
 /// All inodes that are open, mapped, or somebody's working directory, root or program
 /// (`proc_pid_fd(5)`, `proc_pid_map_files(5)`), as far as this process may see.
 #[derive(Debug, Default)]
@@ -24,6 +48,8 @@ pub struct OpenFiles {
     commands: HashMap<u32, String>,
     /// Processes that this user may not look into: 0 for root.
     pub hidden: usize,
+    /// What the kernel answered instead of telling: then nobody may be taken for not having something open.
+    pub trouble: Option<String>,
     /// When this was collected.
     pub taken: Time,
 }
@@ -33,34 +59,42 @@ impl OpenFiles {
     pub fn collect(now: Time) -> Self {
         let mut found = Self { taken: now, ..Self::default() };
         let ourselves = std::process::id();
-        let Ok(processes) = std::fs::read_dir("/proc") else { return found };
-        for process in processes.flatten() {
-            let pid = process.file_name().to_str().and_then(|name| name.parse::<u32>().ok());
+        let proc = Path::new("/proc");
+        let processes = names_in(proc).unwrap_or_else(|error| {
+            found.trouble = Some(CallError::on(Op::ReadDirectory, proc)(error).whole());
+            Vec::new()
+        });
+        for process in processes {
+            let pid = process.to_str().and_then(|name| name.parse::<u32>().ok());
             if let Some(pid) = pid.filter(|pid| *pid != ourselves) {
-                found.look_into(pid, &process.path());
+                let home = proc.join(&process);
+                if let Err(error) = found.look_into(pid, &home) {
+                    found.trouble = Some(CallError::on(Op::ReadDirectory, home)(error).whole());
+                }
             }
         }
         found
     }
 
-    fn look_into(&mut self, pid: u32, process: &Path) {
-        match std::fs::read_dir(process.join("fd")) {
-            Ok(descriptors) => descriptors.flatten().for_each(|fd| self.note(pid, &fd.path())),
-            Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => self.hidden += 1,
-            Err(_) => return, // it has ended
-        }
-        for link in ["cwd", "root", "exe"] {
-            self.note(pid, &process.join(link));
-        }
-        let maps: Vec<PathBuf> = match std::fs::read_dir(process.join("map_files")) {
-            Ok(maps) => maps.flatten().map(|map| map.path()).collect(),
-            Err(_) => Vec::new(),
+    fn look_into(&mut self, pid: u32, process: &Path) -> io::Result<()> {
+        let mut links = match names_of(process, "fd")? {
+            Names::Here(descriptors) => descriptors,
+            Names::Refused => {
+                self.hidden += 1;
+                Vec::new()
+            }
+            Names::Ended => return Ok(()),
         };
-        maps.iter().for_each(|map| self.note(pid, map));
+        links.extend(["cwd", "root", "exe"].map(|link| process.join(link)));
+        if let Names::Here(maps) = names_of(process, "map_files")? {
+            links.extend(maps);
+        }
+        links.iter().for_each(|link| self.note(pid, link));
         if let Ok(command) = std::fs::read(process.join("comm")) {
             let name = String::from_utf8_lossy(&command).trim_end().to_owned();
             self.commands.insert(pid, crate::shown::shown(name));
         }
+        Ok(())
     }
 
     /// `stat(2)` on a link below `/proc` reaches the very inode, even if its name is gone.

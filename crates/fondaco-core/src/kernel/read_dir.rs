@@ -1,11 +1,29 @@
 //! Reading a directory by descriptor, in large pieces.
 
-use std::ffi::CStr;
+use std::ffi::{CStr, OsStr, OsString};
 use std::io;
 use std::mem::MaybeUninit;
 use std::os::fd::AsFd;
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
 
 use rustix::fs::{FileType, RawDir};
+
+/// All names in a directory at a path. Used for the kernel's own listings, and not the standard library's reader,
+/// which ends the program if a directory cannot be closed.
+///
+/// # Errors
+///
+/// As `openat(2)` and `getdents64(2)`.
+pub fn names_in(directory: &Path) -> io::Result<Vec<OsString>> {
+    let open = super::open_root(directory)?;
+    let mut names = Vec::new();
+    DirReader::default().read(&open, |entry| {
+        names.push(OsStr::from_bytes(entry.name.to_bytes()).to_owned());
+        true
+    })?;
+    Ok(names)
+}
 
 /// A buffer for directory entries, kept and used again from directory to directory.
 pub struct DirReader {

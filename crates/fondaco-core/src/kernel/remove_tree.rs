@@ -140,7 +140,8 @@ impl PrivateDir {
                 Err(Errno::NOENT) => {}
                 Err(Errno::NOTEMPTY | Errno::EXIST) => {
                     let at = place(removal.path, levels, &done.name);
-                    let name = first_name(&done.fd).map_err(CallError::on(Op::ReadDirectory, &at))?;
+                    let name =
+                        first_name(&done.fd).map_err(CallError::on(Op::ReadDirectory, &at))?;
                     return Err(RemovalError::Unlisted(at.join(name)));
                 }
                 Err(error) => {
@@ -332,7 +333,9 @@ impl Still<'_> {
 
 /// Opens an entry; `ETXTBSY` stands for a file that somebody else has open.
 fn keep_still<'a>(parent: BorrowedFd<'_>, name: &CStr, kind: Kind) -> Result<Still<'a>, Errno> {
-    let plain = |flags| rustix::fs::openat(parent, name, flags | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty());
+    let plain = |flags| {
+        rustix::fs::openat(parent, name, flags | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty())
+    };
     if kind == Kind::File {
         let flags = OFlags::RDONLY | OFlags::NONBLOCK;
         let opened = match plain(flags | OFlags::NOATIME) {

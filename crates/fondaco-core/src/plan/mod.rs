@@ -20,5 +20,6 @@ pub use held::{HeldBytes, HeldSurvey, HeldTarget, survey_held};
 pub use refusal::Refusal;
 pub use shared_extents::{Shared, SharedExtent};
 pub use survey::{
-    Each, Located, Survey, Target, Touched, Visit, list_at, locate, survey, survey_at, survey_with_open,
+    Each, Located, Survey, Target, Touched, Visit, list_at, locate, survey, survey_at,
+    survey_with_open,
 };

@@ -17,7 +17,7 @@ use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 
 use crate::catalog::Catalog;
-use crate::kernel::{self, Aside, CallError, Op};
+use crate::kernel::{self, Aside, CallError, Op, names_in};
 use crate::parallel;
 use crate::shown::{DocPath, Shown};
 use crate::state::State;
@@ -118,13 +118,13 @@ pub fn list(state: &State) -> Result<Vec<SavedScan>, SavedError> {
 
 fn numbers(state: &State) -> Result<Vec<u64>, SavedError> {
     let directory = state.scans_directory();
-    let entries = match std::fs::read_dir(&directory) {
-        Ok(entries) => entries,
+    let names = match names_in(&directory) {
+        Ok(names) => names,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
         Err(error) => return Err(CallError::on(Op::ReadDirectory, directory)(error).into()),
     };
     let number = |name: &str| name.strip_suffix(".parquet")?.parse().ok();
-    Ok(entries.flatten().filter_map(|entry| number(entry.file_name().to_str()?)).collect())
+    Ok(names.iter().filter_map(|name| number(name.to_str()?)).collect())
 }
 
 fn file_of(state: &State, number: u64) -> PathBuf {

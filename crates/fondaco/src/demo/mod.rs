@@ -13,12 +13,12 @@ use std::io;
 use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 
+use crate::output::tell;
 use anyhow::{Context, Result, bail};
 use fondaco_core::kernel;
 use fondaco_core::shown::Shown;
 use fondaco_core::state::{Settings, SimulatedVolume, State};
 use fondaco_core::units::{Bytes, Time};
-use crate::output::tell;
 
 pub use logger::{Logger, hold};
 

@@ -18,6 +18,7 @@ pub mod archive;
 pub mod books;
 pub mod carry_out;
 pub mod catalog;
+pub mod contained;
 pub mod history;
 pub mod kernel;
 pub mod lens;

@@ -25,6 +25,7 @@ use clap::{CommandFactory, Parser};
 
 use cli::Cli;
 use command::Outcome;
+use fondaco_core::contained::is_contained;
 use fondaco_core::kernel;
 use output::tell;
 
@@ -72,7 +73,11 @@ fn say_usage(error: &clap::Error) -> ExitCode {
 /// Runs a command so that a fault of this program, or a system that gives not even random numbers or memory for a
 /// thread, ends in a message: whatever was begun is settled at the next start.
 fn without_panic(run: impl FnOnce() -> Result<Outcome>) -> Result<Outcome> {
-    std::panic::set_hook(Box::new(|panic| tell!("internal error: {panic}")));
+    std::panic::set_hook(Box::new(|panic| {
+        if !is_contained() {
+            tell!("internal error: {panic}");
+        }
+    }));
     let outcome = std::panic::catch_unwind(std::panic::AssertUnwindSafe(run));
     outcome.unwrap_or_else(|_| {
         bail!("ended by that; what was begun is settled at the next start: see fondaco journal")

@@ -10,6 +10,7 @@
 mod names;
 mod read;
 mod schema;
+mod seal;
 mod write;
 
 use std::io;
@@ -17,6 +18,7 @@ use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 
 use crate::catalog::Catalog;
+use crate::contained::{contained, thread};
 use crate::kernel::{self, Aside, CallError, Op, names_in};
 use crate::parallel;
 use crate::shown::{DocPath, Shown};
@@ -137,7 +139,7 @@ fn file_of(state: &State, number: u64) -> PathBuf {
 ///
 /// [`SavedError`].
 pub fn about(path: &Path) -> Result<About, SavedError> {
-    let document = read::document(path)?;
+    let document = contained_in(path, || read::document(path))?;
     let length = std::fs::metadata(path).map_err(CallError::on(Op::Examine, path))?.len();
     Ok(About {
         scanned: Time::at(document.scanned_seconds),
@@ -252,10 +254,10 @@ fn document(catalog: &Catalog, automatic: bool) -> Document {
 /// [`SavedError`].
 pub fn open(state: &State, number: u64) -> Result<Catalog, SavedError> {
     let path = file_of(state, number);
-    if !path.exists() {
-        return Err(SavedError::Missing(number));
+    match kernel::stat_path(&path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Err(SavedError::Missing(number)),
+        _ => open_file(&path),
     }
-    open_file(&path)
 }
 
 /// Opens a saved scan, wherever it lies.
@@ -264,7 +266,17 @@ pub fn open(state: &State, number: u64) -> Result<Catalog, SavedError> {
 ///
 /// [`SavedError`].
 pub fn open_file(path: &Path) -> Result<Catalog, SavedError> {
-    read::open(path)?.read()
+    contained_in(path, || read::open(path)?.read())
+}
+
+/// Reads a file with the library for its format, whose panics become errors.
+fn contained_in<T: Send>(
+    path: &Path,
+    read: impl FnOnce() -> Result<T, SavedError> + Send,
+) -> Result<T, SavedError> {
+    contained(read).unwrap_or_else(|error| {
+        Err(SavedError::Damaged { path: path.to_owned(), reason: error.to_string() })
+    })
 }
 
 /// Removes a saved scan.
@@ -299,7 +311,7 @@ fn in_order<T: Send, E: Send>(
                     numbers.try_for_each(|number| send.send(make(number)))
                 };
                 // what no thread can be begun for is made where it is taken
-                std::thread::Builder::new().spawn_scoped(scope, work).ok().map(|_| receive)
+                thread().spawn_scoped(scope, work).ok().map(|_| receive)
             })
             .collect();
         for number in 0..count {

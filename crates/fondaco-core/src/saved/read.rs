@@ -1,6 +1,8 @@
 //! Reading a saved scan: the document first, then groups of rows side by side.
 
 use std::fs::File;
+use std::io;
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 use bytes::Bytes;
@@ -11,8 +13,9 @@ use parquet::file::metadata::ParquetMetaData;
 use parquet::file::reader::{FileReader, SerializedFileReader};
 
 use super::SavedError;
+use super::seal::{self, Proof};
 use super::schema::{
-    CHECKSUM, COLUMNS_1, Column, DOCUMENT, DOCUMENT_KIND, Document, VERSION, kind_of, reading_of,
+    CHECKSUM, COLUMNS_1, Column, DOCUMENT, DOCUMENT_KIND, Document, GROUP, VERSION, kind_of, reading_of,
     schema,
 };
 use crate::catalog::{Catalog, Circumstances, Columns, ExcludedSums, Unreadable};
@@ -37,16 +40,39 @@ struct Footer {
 /// What a file says of itself; its rows are not read.
 pub(super) fn document(path: &Path) -> Result<Document, SavedError> {
     let file = File::open(path).map_err(CallError::on(Op::Open, path))?;
+    prove_end(path, &file)?;
     let reader = SerializedFileReader::new(file).map_err(|error| foreign(path, words(error)))?;
     Ok(footer(path, reader.metadata())?.document)
+}
+
+/// Proves the end of a file of which the rows are not read.
+fn prove_end(path: &Path, file: &File) -> Result<Proof, SavedError> {
+    let read = || -> io::Result<Vec<u8>> {
+        let length = file.metadata()?.len();
+        let mut end = vec![0; length.min(8) as usize];
+        let from = length - end.len() as u64;
+        file.read_exact_at(&mut end, from)?;
+        // with nothing that says how long the footer is there is none
+        let said = end.get(..4).and_then(|said| said.try_into().ok()).map_or(0, u32::from_le_bytes);
+        let wanted = (u64::from(said) + 8 + seal::LENGTH as u64).min(length);
+        let mut end = vec![0; wanted as usize];
+        file.read_exact_at(&mut end, length - wanted)?;
+        Ok(end)
+    };
+    let end = read().map_err(CallError::on(Op::Read, path))?;
+    seal::prove(&end).map_err(|reason| foreign(path, reason.to_owned()))
 }
 
 /// Opens a file with all that is in it, to read its rows.
 pub(super) fn open(path: &Path) -> Result<Opened, SavedError> {
     let bytes = Bytes::from(std::fs::read(path).map_err(CallError::on(Op::Read, path))?);
+    let proof = seal::prove(&bytes).map_err(|reason| foreign(path, reason.to_owned()))?;
     let reader = SerializedFileReader::new(bytes.clone());
     let reader = reader.map_err(|error| foreign(path, words(error)))?;
     let footer = footer(path, reader.metadata())?;
+    if footer.document.fondaco > 2 && proof != Proof::Sealed {
+        return Err(foreign(path, "its seal is missing".to_owned()));
+    }
     Ok(Opened { path: path.to_owned(), bytes, reader, footer })
 }
 
@@ -145,7 +171,8 @@ impl Opened {
 
     fn group(&self, group: usize) -> Result<Columns, ParquetError> {
         let rows = self.reader.metadata().row_group(group).num_rows();
-        let rows = usize::try_from(rows).map_err(|_| ParquetError::General("no rows".into()))?;
+        let rows = usize::try_from(rows).ok().filter(|rows| *rows <= GROUP);
+        let rows = rows.ok_or_else(|| ParquetError::General("a group has too many rows".into()))?;
         let reader = self.reader.get_row_group(group)?;
         let columns = self.reader.metadata().row_group(group).num_columns();
         let numbered = Column::ALL.iter().enumerate().take(columns);

@@ -14,8 +14,8 @@ use crate::shown::DocPath;
 pub(super) const DOCUMENT: &str = "fondaco";
 /// The key of the checksum over all rows and the document.
 pub(super) const CHECKSUM: &str = "fondaco.blake3";
-/// The version of the form that is written and the newest that is read.
-pub(super) const VERSION: u32 = 2;
+/// The version of the form that is written and the newest that is read. From 3 on the footer is sealed.
+pub(super) const VERSION: u32 = 3;
 /// How many columns version 1 has: the first of those below.
 pub(super) const COLUMNS_1: usize = 14;
 /// Rows that are put together and compressed at a time.

@@ -1,6 +1,6 @@
 //! Writing a saved scan: groups of rows, encoded side by side.
 
-use std::io::{self, Write};
+use std::io::Write;
 use std::sync::Arc;
 
 use parquet::column::writer::{ColumnCloseResult, ColumnWriter, get_column_writer};
@@ -12,6 +12,7 @@ use parquet::file::writer::{SerializedFileWriter, SerializedPageWriter, TrackedW
 use parquet::schema::types::{ColumnDescPtr, SchemaDescriptor};
 
 use super::in_order;
+use super::seal::{self, Sealing};
 use super::schema::{
     CHECKSUM, Column, DOCUMENT, Document, GROUP, properties, reading_word, schema,
 };
@@ -27,8 +28,8 @@ pub(super) fn write(
 ) -> Result<(), ParquetError> {
     let (schema, properties) = (schema()?, Arc::new(properties()?));
     let columns = SchemaDescriptor::new(schema.clone());
-    let hashed = Hashed { out, hasher: blake3::Hasher::new() };
-    let mut writer = SerializedFileWriter::new(hashed, schema, Arc::clone(&properties))?;
+    let sealing = Sealing::new(out);
+    let mut writer = SerializedFileWriter::new(sealing, schema, Arc::clone(&properties))?;
     let (order, linked) = (catalog.row_order(), catalog.linked_table());
     let groups = catalog.rows().div_ceil(GROUP);
     let encode = |group: usize| {
@@ -50,8 +51,10 @@ pub(super) fn write(
     let checksum = hasher.update(text.as_bytes()).finalize().to_hex().to_string();
     writer.append_key_value_metadata(KeyValue::new(DOCUMENT.to_owned(), text));
     writer.append_key_value_metadata(KeyValue::new(CHECKSUM.to_owned(), checksum));
-    writer.into_inner()?.flush()?;
-    Ok(())
+    // readers of the format pass over what no part of the footer leads to
+    writer.inner_mut().rows_are_written();
+    writer.write_all(&[0; seal::LENGTH])?;
+    Ok(writer.into_inner()?.seal()?)
 }
 
 fn encode(
@@ -160,22 +163,4 @@ pub(super) fn names(rows: &Columns) -> impl Iterator<Item = &[u8]> {
         from += name.len();
         name
     })
-}
-
-/// Passes on what is written, and knows its checksum.
-struct Hashed<W> {
-    out: W,
-    hasher: blake3::Hasher,
-}
-
-impl<W: Write> Write for Hashed<W> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let written = self.out.write(bytes)?;
-        self.hasher.update(&bytes[..written]);
-        Ok(written)
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.out.flush()
-    }
 }

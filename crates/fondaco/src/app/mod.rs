@@ -27,6 +27,7 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
+use fondaco_core::contained::is_contained;
 use fondaco_core::catalog::Catalog;
 use fondaco_core::plan::Deed;
 use fondaco_core::state::State;
@@ -116,6 +117,9 @@ fn restore_on_panic() -> Arc<AtomicBool> {
     let panicked = Arc::new(AtomicBool::new(false));
     let (flag, print) = (Arc::clone(&panicked), std::panic::take_hook());
     std::panic::set_hook(Box::new(move |info| {
+        if is_contained() {
+            return;
+        }
         if !flag.swap(true, Relaxed) {
             restore_terminal();
         }

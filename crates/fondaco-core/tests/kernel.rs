@@ -188,6 +188,50 @@ fn a_tree_is_removed_bottom_up_whatever_its_names_and_nothing_beside_it() {
     assert!(private.names().unwrap().is_empty());
 }
 
+/// Somebody has a directory open and changes it while it is emptied: what was not listed stays, and is named.
+#[test]
+fn what_was_not_listed_ends_a_removal_and_stays() {
+    type Act = fn(&Path);
+    let cases: [(&str, Act); 3] = [
+        ("d/newcomer", |tree| std::fs::write(tree.join("d/newcomer"), b"mine").unwrap()),
+        ("d/3", |tree| {
+            std::fs::write(tree.join("other"), b"mine").unwrap();
+            std::fs::rename(tree.join("other"), tree.join("d/3")).unwrap();
+        }),
+        ("d/3", |tree| {
+            let file = std::fs::File::options().append(true).open(tree.join("d/3")).unwrap();
+            let written = file.metadata().unwrap().modified().unwrap();
+            std::io::Write::write_all(&mut &file, b"mine").unwrap();
+            file.set_modified(written).unwrap();
+        }),
+    ];
+    for (name, act) in cases {
+        let home = Home::new();
+        let private = home.private();
+        let tree = home.path.join("private/1");
+        std::fs::create_dir_all(tree.join("d")).unwrap();
+        std::fs::set_permissions(&tree, PermissionsExt::from_mode(0o2775)).unwrap();
+        (0..5).for_each(|n| std::fs::write(tree.join(format!("d/{n}")), b"old").unwrap());
+        let list = list(&private);
+        let mut gone = 0;
+        let error = remove(&private, &list, &mut |_, _| {
+            gone += 1;
+            if gone == 2 {
+                act(&tree);
+            }
+        })
+        .unwrap_err();
+        assert!(error.to_string().contains(&format!("/target/{name}")), "{error}");
+        assert!(std::fs::read(tree.join(name)).unwrap().ends_with(b"mine"));
+        let mode = tree.metadata().unwrap().mode() & 0o7777;
+        assert_eq!(mode, 0o2775, "closed to others only while it is emptied");
+        assert_eq!(
+            std::fs::read_dir(tree.join("d")).unwrap().count(),
+            if gone == 5 { 1 } else { 2 }
+        );
+    }
+}
+
 #[test]
 fn a_removal_stops_before_another_volume() {
     let Some(mounted) = Mounted::new("ext4", 16) else { return };

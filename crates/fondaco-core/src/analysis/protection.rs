@@ -189,11 +189,13 @@ impl Protection {
         let lies_in = |place: &&Place| {
             path.starts_with(&place.path) || is_inside(within.as_ref(), place.within.as_ref())
         };
-        if let Some(Place { path: place, what, .. }) = self.whole.iter().find(lies_in) {
-            return Some(if path == place {
-                format!("it is {what}")
-            } else {
-                format!("it lies in {}, {what}", Shown(place))
+        if let Some(found) = self.whole.iter().find(lies_in) {
+            let Place { path: place, what, holds_our_own, .. } = found;
+            let way =
+                if *holds_our_own { ", which goes only if it is given up by name" } else { "" };
+            return Some(match path == place {
+                true => format!("it is {what}{way}"),
+                false => format!("it lies in {}, {what}{way}", Shown(place)),
             });
         }
         if let Some((_, what)) = self.itself.iter().find(|(place, _)| path == place) {

@@ -23,6 +23,8 @@ pub(super) struct Checks {
     protection: Protection,
     open: OpenFiles,
     looked: Instant,
+    /// When a holder was last looked for by its name.
+    sought: Option<Instant>,
     /// Of actions that cannot be done whatever their targets are: why.
     hopeless: HashMap<u32, String>,
     /// Where the plan's depots are, or would be made.
@@ -49,7 +51,7 @@ impl Checks {
         for depot in &depots {
             protection.add(depot.path.clone(), "the depot of this plan");
         }
-        Self { protection, open, looked: Instant::now(), hopeless, depots }
+        Self { protection, open, looked: Instant::now(), sought: None, hopeless, depots }
     }
 
     /// Where the plan's depots are, or would be made.
@@ -84,10 +86,12 @@ impl Checks {
     /// Who has an inode open; looks again if nobody is known.
     pub(super) fn holder(&mut self, stat: &Stat, now: Time) -> Option<Holder> {
         let known = self.open.holders(stat.dev, stat.ino).into_iter().next();
-        if known.is_some() || self.looked.elapsed() < Duration::from_secs(1) {
+        let again = self.sought.is_none_or(|sought| sought.elapsed() > Duration::from_secs(1));
+        if known.is_some() || !again {
             return known;
         }
         self.look_who_has_what_open(now);
+        self.sought = Some(self.looked);
         self.open.holders(stat.dev, stat.ino).into_iter().next()
     }
 

@@ -13,11 +13,11 @@ use parquet::file::metadata::ParquetMetaData;
 use parquet::file::reader::{FileReader, SerializedFileReader};
 
 use super::SavedError;
-use super::seal::{self, Proof};
 use super::schema::{
-    CHECKSUM, COLUMNS_1, Column, DOCUMENT, DOCUMENT_KIND, Document, GROUP, VERSION, kind_of, reading_of,
-    schema,
+    CHECKSUM, COLUMNS_1, Column, DOCUMENT, DOCUMENT_KIND, Document, GROUP, VERSION, kind_of,
+    reading_of, schema,
 };
+use super::seal::{self, Proof};
 use crate::catalog::{Catalog, Circumstances, Columns, ExcludedSums, Unreadable};
 use crate::kernel::{CallError, Op};
 use crate::units::{self, Time};

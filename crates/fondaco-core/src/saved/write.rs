@@ -12,10 +12,10 @@ use parquet::file::writer::{SerializedFileWriter, SerializedPageWriter, TrackedW
 use parquet::schema::types::{ColumnDescPtr, SchemaDescriptor};
 
 use super::in_order;
-use super::seal::{self, Sealing};
 use super::schema::{
     CHECKSUM, Column, DOCUMENT, Document, GROUP, properties, reading_word, schema,
 };
+use super::seal::{self, Sealing};
 use crate::catalog::{Catalog, Columns};
 
 pub(super) type Encoded = (Vec<u8>, ColumnCloseResult);

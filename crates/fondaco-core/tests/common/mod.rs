@@ -122,14 +122,14 @@ pub fn picture(root: &Path) -> BTreeMap<PathBuf, String> {
     all.sort_by(|a, b| a.0.cmp(&b.0));
     for (path, meta) in all {
         let kind = meta.file_type();
+        let first = links.entry(meta.ino()).or_insert_with(|| path.clone()).clone();
         let contents = if kind.is_file() {
-            let first = links.entry(meta.ino()).or_insert_with(|| path.clone()).clone();
             let hash = blake3::hash(&std::fs::read(&path).unwrap());
             format!("{hash} blocks {} same as {first:?}", meta.blocks())
         } else if kind.is_symlink() {
-            format!("-> {:?}", std::fs::read_link(&path).unwrap())
+            format!("-> {:?} same as {first:?}", std::fs::read_link(&path).unwrap())
         } else if kind.is_fifo() {
-            "fifo".to_owned()
+            format!("fifo same as {first:?}")
         } else {
             String::new()
         };
@@ -149,7 +149,7 @@ pub fn picture(root: &Path) -> BTreeMap<PathBuf, String> {
     picture
 }
 
-fn attributes(path: &Path) -> BTreeMap<String, Vec<u8>> {
+pub fn attributes(path: &Path) -> BTreeMap<String, Vec<u8>> {
     let mut list = [0u8; 4096];
     let used = rustix::fs::llistxattr(path, &mut list[..]).unwrap_or(0);
     let names = list[..used].split(|b| *b == 0).filter(|name| !name.is_empty());

@@ -27,8 +27,8 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
-use fondaco_core::contained::is_contained;
 use fondaco_core::catalog::Catalog;
+use fondaco_core::contained::is_contained;
 use fondaco_core::plan::Deed;
 use fondaco_core::state::State;
 use fondaco_core::units::Time;

@@ -40,6 +40,9 @@ pub struct Plan {
     /// Where archives go, unless a rule says otherwise
     #[arg(long, value_name = "DIR")]
     pub depot: Option<PathBuf>,
+    /// Let this depot or holding area be removed, which is protected otherwise; what it holds cannot be put back then
+    #[arg(long, value_name = "DIR")]
+    pub give_up: Vec<PathBuf>,
     /// Write the plan to this file
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,

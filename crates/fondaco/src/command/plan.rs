@@ -35,6 +35,7 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
         draft: Draft::default(),
         found: Vec::new(),
         protect: Vec::new(),
+        given_up: Vec::new(),
         left_out: Vec::new(),
         mounts: kernel::mounts().unwrap_or_default(),
         state: &state,
@@ -42,6 +43,12 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
     };
     if let Some(file) = &arguments.output {
         may_be_written(file)?;
+    }
+    for place in &arguments.give_up {
+        let place =
+            place.canonicalize().with_context(|| format!("cannot open {}", Shown(place)))?;
+        making.protection.give_up(&place);
+        making.given_up.push(DocPath(place));
     }
     if let Some(file) = &arguments.rules {
         if arguments.path.is_none() && arguments.walk.saved.is_none() {
@@ -80,6 +87,7 @@ struct Making<'a> {
     draft: Draft,
     found: Vec<Planned>,
     protect: Vec<DocPath>,
+    given_up: Vec<DocPath>,
     left_out: Vec<String>,
 }
 
@@ -252,7 +260,8 @@ impl Making<'_> {
     }
 
     fn finish(self, arguments: &cli::Plan) -> Result<Outcome> {
-        let plan = self.draft.to_plan(self.protect, Time::now())?;
+        let mut plan = self.draft.to_plan(self.protect, Time::now())?;
+        plan.give_up = self.given_up;
         let volumes = plan.volumes();
         super::sample_levels(volumes.iter().map(|(path, _)| path.as_path()), self.state);
         if let Some(file) = &arguments.output {

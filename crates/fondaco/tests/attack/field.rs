@@ -99,12 +99,15 @@ pub fn one_by_one(targets: &[PathBuf], stop: &AtomicBool) -> impl Iterator<Item 
     while !stop.load(Relaxed) && targets[0].symlink_metadata().is_ok() {
         std::hint::spin_loop();
     }
-    shuffled(targets.len()).into_iter().inspect(|n| {
-        let until = Instant::now() + Duration::from_micros(40 + (*n as u64 * 37) % 160);
-        while Instant::now() < until {
-            std::hint::spin_loop();
-        }
-    })
+    shuffled(targets.len()).into_iter().inspect(|n| pause(40 + (*n as u64 * 37) % 160))
+}
+
+/// Lets so many microseconds pass, more exactly than sleeping does.
+pub fn pause(microseconds: u64) {
+    let until = Instant::now() + Duration::from_micros(microseconds);
+    while Instant::now() < until {
+        std::hint::spin_loop();
+    }
 }
 
 fn shuffled(count: usize) -> Vec<usize> {

@@ -18,7 +18,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
-use field::{OTHER, become_user, on_each_file_system, one_by_one};
+use field::{OTHER, become_user, on_each_file_system, one_by_one, pause};
 use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags};
 
 /// An owner rewrites files in place, as long as before, and sets their times back.
@@ -101,7 +101,7 @@ fn newcomers_to_a_directory_that_is_emptied_are_somewhere() {
         on_each_file_system(name, |field, tally| {
             let directories: Vec<PathBuf> = (0..6)
                 .map(|n| {
-                    field.files(&format!("d{n}/below"), 12, 300);
+                    field.files(&format!("d{n}/below"), 100, 100);
                     field.root.join(format!("d{n}"))
                 })
                 .collect();
@@ -123,13 +123,15 @@ fn newcomers_to_a_directory_that_is_emptied_are_somewhere() {
                         let directory = held[*n].take();
                         for _ in 0..8 {
                             let number = number.fetch_add(1, Relaxed);
+                            // while it is looked at again, and while it is emptied
+                            pause(number * 389 % 1500);
                             let name = format!("newcomer-{number}.");
                             let made = nest.join(&name);
                             if std::fs::write(&made, &name).is_err() {
                                 continue;
                             }
                             // under a name of its own, or over one that is about to be removed
-                            let over = format!("{:02}", 11 - number % 12);
+                            let over = format!("{:02}", 99 - number % 60);
                             let to = if number % 2 == 0 { &name } else { &over };
                             let cwd = rustix::fs::CWD;
                             if rustix::fs::renameat(cwd, &made, &directory, to.as_str()).is_ok() {

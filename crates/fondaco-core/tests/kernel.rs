@@ -147,7 +147,7 @@ fn list(private: &PrivateDir) -> Inventory {
 fn remove(
     private: &PrivateDir,
     inventory: &Inventory,
-    gone: &mut dyn FnMut(&Stat, Option<&Stat>),
+    gone: &mut (dyn FnMut(&Stat, Option<&Stat>) + Send),
 ) -> Result<(), RemovalError> {
     let path = Path::new("/target");
     let (strictness, own) = (Strictness::Exact, &mut OwnChanges::default());

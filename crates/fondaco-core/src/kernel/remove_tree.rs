@@ -6,12 +6,18 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{
+    AtomicBool, AtomicUsize,
+    Ordering::{AcqRel, Relaxed},
+};
+use std::sync::mpsc::{Receiver, TrySendError, sync_channel};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use rustix::fs::{AtFlags, Gid, Mode, OFlags, Uid};
 use rustix::io::Errno;
 
 use super::beneath::{CallError, Op, PrivateDir, open_directory};
-use super::inventory::{Facts, Inventory, Strictness};
+use super::inventory::{Facts, Inventory, Listed, Strictness};
 use super::lease::{Lease, Leases, NoLease};
 use super::read_dir::DirReader;
 use super::stat::{Kind, Stat, stat_at, stat_descriptor};
@@ -55,7 +61,7 @@ pub struct Removal<'a> {
     /// What this program itself has made of inodes with several names; is kept up to date.
     pub own: &'a mut OwnChanges,
     /// Is told every inode whose name went, as it was before, and if it has other names, as it is after.
-    pub gone: &'a mut dyn FnMut(&Stat, Option<&Stat>),
+    pub gone: &'a mut (dyn FnMut(&Stat, Option<&Stat>) + Send),
 }
 
 /// What inodes with several names are after this program has removed one of the names, which changes what the
@@ -76,7 +82,7 @@ impl OwnChanges {
 impl PrivateDir {
     /// Removes the entry `held` with all that the list has of it, and nothing else.
     ///
-    /// Every entry is opened, held against the list and then unlinked. A regular file is kept still by a lease
+    /// Every entry is opened, held against the list and then unlinked, by several threads where there is much. A regular file is kept still by a lease
     /// meanwhile where leases are to be had. Directories are closed to other users before they are emptied. Names
     /// that are gone already are passed over; other mounts are never entered and no link is followed.
     ///
@@ -95,62 +101,58 @@ impl PrivateDir {
 
     fn remove_listed(&self, held: &OsStr, removal: &mut Removal<'_>) -> Result<(), RemovalError> {
         let held = c_name(held)?;
-        let mut levels: Vec<Level> = Vec::new();
-        // of a directory that is gone already all that it held is gone too
-        let mut skipped = u32::MAX;
-        for listed in removal.inventory.entries().map_err(RemovalError::List)? {
-            let listed = listed.map_err(RemovalError::List)?;
-            if listed.depth > skipped {
-                continue;
-            }
-            skipped = u32::MAX;
-            self.leave(&mut levels, listed.depth as usize, removal)?;
-            if levels.len() != listed.depth as usize {
-                let damage = io::Error::new(io::ErrorKind::InvalidData, "it has gaps");
-                return Err(RemovalError::List(damage));
-            }
-            let (parent, name) = match levels.last() {
-                Some(level) => (level.fd.as_fd(), listed.c_name()),
-                None => (self.fd().as_fd(), held.as_c_str()),
+        let work = Work {
+            private: self.fd(),
+            strictness: removal.strictness,
+            leases: removal.leases,
+            path: removal.path,
+            own: Mutex::new(&mut *removal.own),
+            gone: Mutex::new(&mut *removal.gone),
+            failed: Mutex::new(None),
+            stopped: AtomicBool::new(false),
+        };
+        let threads = match removal.inventory.compressed().len() < SMALL {
+            true => 0,
+            false => std::thread::available_parallelism().map_or(1, |n| n.get()).min(4) - 1,
+        };
+        let (send, receive) = sync_channel::<Batch>(4);
+        let receive = Mutex::new(receive);
+        let (receive, work) = (&receive, &work);
+        let outcome = std::thread::scope(|scope| {
+            // dropped at the end, which ends the helpers
+            let send = send;
+            // where no thread can be begun, this one does all
+            let helpers = (0..threads)
+                .map_while(|_| {
+                    let help = || {
+                        while let Some(batch) = next_batch(receive) {
+                            work.remove(batch)
+                        }
+                    };
+                    std::thread::Builder::new().spawn_scoped(scope, help).ok()
+                })
+                .count();
+            let hand_out = |batch: Batch| match helpers {
+                0 => work.remove(batch),
+                // whoever is free takes it; if all are busy, this thread is as good as any
+                _ => match send.try_send(batch) {
+                    Ok(()) => {}
+                    Err(TrySendError::Full(batch) | TrySendError::Disconnected(batch)) => {
+                        work.remove(batch);
+                    }
+                },
             };
-            if listed.facts.kind == Kind::Directory {
-                match enter(parent, name, &listed.facts, removal, &levels)? {
-                    Some(level) => levels.push(level),
-                    None => skipped = listed.depth,
-                }
-            } else {
-                remove_one(parent, name, &listed.facts, removal, &levels)?;
+            let outcome = work.go_through(removal.inventory, &held, &hand_out);
+            if outcome.is_err() {
+                work.stopped.store(true, Relaxed);
             }
+            outcome
+        });
+        // what failed first says more than what stopped because of it
+        match hold(&work.failed).take() {
+            Some(error) => Err(error),
+            None => outcome,
         }
-        self.leave(&mut levels, 0, removal)
-    }
-
-    /// Removes the directories on the way up to `depth`, of which all that was listed is gone.
-    fn leave(
-        &self,
-        levels: &mut Vec<Level>,
-        depth: usize,
-        removal: &mut Removal<'_>,
-    ) -> Result<(), RemovalError> {
-        while levels.len() > depth {
-            let Some(done) = levels.pop() else { return Ok(()) };
-            let parent = levels.last().map_or(self.fd(), |up| &up.fd);
-            match rustix::fs::unlinkat(parent, &done.name, AtFlags::REMOVEDIR) {
-                Ok(()) => (removal.gone)(&done.stat, None),
-                Err(Errno::NOENT) => {}
-                Err(Errno::NOTEMPTY | Errno::EXIST) => {
-                    let at = place(removal.path, levels, &done.name);
-                    let name =
-                        first_name(&done.fd).map_err(CallError::on(Op::ReadDirectory, &at))?;
-                    return Err(RemovalError::Unlisted(at.join(name)));
-                }
-                Err(error) => {
-                    let at = place(removal.path, levels, &done.name);
-                    return Err(CallError::on(Op::Remove, at)(error).into());
-                }
-            }
-        }
-        Ok(())
     }
 
     /// Gives what is left of a target the owners and modes of its directories again.
@@ -160,7 +162,7 @@ impl PrivateDir {
     /// [`RemovalError`] for the first that cannot be given them.
     fn open_up(&self, held: &OsStr, inventory: &Inventory) -> Result<(), RemovalError> {
         let held = c_name(held)?;
-        let mut levels: Vec<Level> = Vec::new();
+        let mut levels: Vec<OwnedFd> = Vec::new();
         for listed in inventory.entries().map_err(RemovalError::List)? {
             let listed = listed.map_err(RemovalError::List)?;
             levels.truncate(listed.depth as usize);
@@ -168,7 +170,7 @@ impl PrivateDir {
                 continue;
             }
             let (parent, name) = match levels.last() {
-                Some(level) => (level.fd.as_fd(), listed.c_name()),
+                Some(level) => (level.as_fd(), listed.c_name()),
                 None => (self.fd().as_fd(), held.as_c_str()),
             };
             let call = |op| move |error: io::Error| CallError::on(op, self.path())(error);
@@ -191,57 +193,277 @@ impl PrivateDir {
                 rustix::fs::fchmod(&fd, Mode::from_raw_mode(then.mode & 0o7777))
                     .map_err(|error| call(Op::SetMode)(error.into()))?;
             }
-            levels.push(Level { fd, name: name.to_owned(), stat });
+            levels.push(fd);
         }
         Ok(())
     }
 }
 
-/// One directory on the way down.
+/// Lists shorter than this, some hundreds of entries, are not worth a thread.
+const SMALL: usize = 16 * 1024;
+/// How many files of a directory are handed out together.
+const BATCH: usize = 64;
+
+/// A directory that is being emptied.
 struct Level {
     fd: OwnedFd,
     name: CString,
     stat: Stat,
+    parent: Option<Arc<Level>>,
+    /// What is still to be done before it can go: its own listing, files that were handed out, directories in it.
+    pending: AtomicUsize,
+}
+
+impl Level {
+    /// The path of an entry in it, for messages. The first level is the target itself.
+    fn place(&self, target: &Path, name: &CStr) -> PathBuf {
+        let mut names = vec![name];
+        let mut at = self;
+        while let Some(parent) = &at.parent {
+            names.push(&at.name);
+            at = parent;
+        }
+        let names = names.iter().rev().map(|name| OsStr::from_bytes(name.to_bytes()));
+        names.fold(target.to_owned(), |path, name| path.join(name))
+    }
+}
+
+/// Files of one directory, to be removed by whoever takes them.
+struct Batch {
+    level: Arc<Level>,
+    files: Vec<Listed>,
+}
+
+/// A removal that several threads are at.
+struct Work<'a> {
+    private: &'a OwnedFd,
+    strictness: Strictness,
+    leases: &'a Leases,
+    path: &'a Path,
+    own: Mutex<&'a mut OwnChanges>,
+    gone: Mutex<&'a mut (dyn FnMut(&Stat, Option<&Stat>) + Send)>,
+    failed: Mutex<Option<RemovalError>>,
+    stopped: AtomicBool,
+}
+
+fn next_batch(receive: &Mutex<Receiver<Batch>>) -> Option<Batch> {
+    receive.lock().unwrap_or_else(PoisonError::into_inner).recv().ok()
+}
+
+fn hold<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Work<'_> {
+    /// Goes through the list from its beginning: enters directories, and hands out what lies in them.
+    fn go_through(
+        &self,
+        inventory: &Inventory,
+        held: &CString,
+        hand_out: &dyn Fn(Batch),
+    ) -> Result<(), RemovalError> {
+        let mut levels: Vec<(Arc<Level>, Vec<Listed>)> = Vec::new();
+        // of a directory that is gone already all that it held is gone too
+        let mut skipped = u32::MAX;
+        for listed in inventory.entries().map_err(RemovalError::List)? {
+            let listed = listed.map_err(RemovalError::List)?;
+            if self.stopped.load(Relaxed) {
+                return Ok(());
+            }
+            if listed.depth > skipped {
+                continue;
+            }
+            skipped = u32::MAX;
+            let depth = listed.depth as usize;
+            self.leave(&mut levels, depth, hand_out)?;
+            if levels.len() != depth {
+                let damage = io::Error::new(io::ErrorKind::InvalidData, "it has gaps");
+                return Err(RemovalError::List(damage));
+            }
+            let above = levels.last().map(|(level, _)| Arc::clone(level));
+            let name = if above.is_none() { held.as_c_str() } else { listed.c_name() };
+            if listed.facts.kind == Kind::Directory {
+                match self.enter(above, name, &listed.facts)? {
+                    Some(level) => levels.push((Arc::new(level), Vec::new())),
+                    None => skipped = listed.depth,
+                }
+                continue;
+            }
+            // of an inode with several names each changes what the others show: one after the other
+            let by_itself = listed.facts.links > 1;
+            match levels.last_mut() {
+                Some((level, files)) if !by_itself => {
+                    files.push(listed);
+                    if files.len() >= BATCH {
+                        level.pending.fetch_add(1, Relaxed);
+                        hand_out(Batch { level: Arc::clone(level), files: std::mem::take(files) });
+                    }
+                }
+                _ => self.remove_one(above.as_deref(), name, &listed.facts)?,
+            }
+        }
+        self.leave(&mut levels, 0, hand_out)
+    }
+
+    /// Leaves the directories on the way up to `depth`: all that is listed of them has been handed out.
+    fn leave(
+        &self,
+        levels: &mut Vec<(Arc<Level>, Vec<Listed>)>,
+        depth: usize,
+        hand_out: &dyn Fn(Batch),
+    ) -> Result<(), RemovalError> {
+        while levels.len() > depth {
+            let Some((level, files)) = levels.pop() else { return Ok(()) };
+            if !files.is_empty() {
+                level.pending.fetch_add(1, Relaxed);
+                hand_out(Batch { level: Arc::clone(&level), files });
+            }
+            self.done_with_part(level)?;
+        }
+        Ok(())
+    }
+
+    /// Removes handed out files; remembers what stopped it.
+    fn remove(&self, batch: Batch) {
+        let Batch { level, files } = batch;
+        for file in &files {
+            if self.stopped.load(Relaxed) {
+                return;
+            }
+            if let Err(error) = self.remove_one(Some(&level), file.c_name(), &file.facts) {
+                return self.stop(error);
+            }
+        }
+        if let Err(error) = self.done_with_part(level) {
+            self.stop(error);
+        }
+    }
+
+    fn stop(&self, error: RemovalError) {
+        hold(&self.failed).get_or_insert(error);
+        self.stopped.store(true, Relaxed);
+    }
+
+    /// One of the things is done that a directory waited for. If that was the last, it goes, and its parent waits for
+    /// one thing less.
+    fn done_with_part(&self, level: Arc<Level>) -> Result<(), RemovalError> {
+        let mut level = level;
+        // whoever does the last part must see what the others did
+        while level.pending.fetch_sub(1, AcqRel) == 1 {
+            let parent = level.parent.as_ref().map_or(self.private, |parent| &parent.fd);
+            match rustix::fs::unlinkat(parent, &level.name, AtFlags::REMOVEDIR) {
+                Ok(()) => (hold(&self.gone))(&level.stat, None),
+                Err(Errno::NOENT) => {}
+                Err(Errno::NOTEMPTY | Errno::EXIST) => {
+                    let at = self.place_of(level.parent.as_deref(), &level.name);
+                    let name =
+                        first_name(&level.fd).map_err(CallError::on(Op::ReadDirectory, &at))?;
+                    return Err(RemovalError::Unlisted(at.join(name)));
+                }
+                Err(error) => {
+                    let at = self.place_of(level.parent.as_deref(), &level.name);
+                    return Err(CallError::on(Op::Remove, at)(error).into());
+                }
+            }
+            match &level.parent {
+                Some(parent) => level = Arc::clone(parent),
+                None => return Ok(()),
+            }
+        }
+        Ok(())
+    }
+
+    fn place_of(&self, above: Option<&Level>, name: &CStr) -> PathBuf {
+        above.map_or_else(|| self.path.to_owned(), |level| level.place(self.path, name))
+    }
+
+    /// Opens a listed directory, makes sure that it is the one, and closes it to others. `None` if it is gone.
+    fn enter(
+        &self,
+        above: Option<Arc<Level>>,
+        name: &CStr,
+        then: &Facts,
+    ) -> Result<Option<Level>, RemovalError> {
+        let at = || self.place_of(above.as_deref(), name);
+        let parent = above.as_ref().map_or(self.private, |level| &level.fd);
+        let fd = match open_directory(parent, name) {
+            Ok(fd) => fd,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(CallError::on(Op::OpenDirectory, at())(error).into()),
+        };
+        let call = |op| move |error: io::Error| CallError::on(op, at())(error);
+        let stat = stat_descriptor(&fd).map_err(call(Op::Examine))?;
+        let mount = match &above {
+            Some(level) => level.stat.mount,
+            None => stat_descriptor(self.private).map_err(call(Op::Examine))?.mount,
+        };
+        if stat.mount != mount {
+            return Err(call(Op::OpenDirectory)(Errno::XDEV.into()).into());
+        }
+        if let Some(difference) = then.difference(&stat, self.strictness) {
+            return Err(RemovalError::Changed { path: at(), difference });
+        }
+        close_to_others(&fd, &stat).map_err(call(Op::SetMode))?;
+        if let Some(parent) = &above {
+            parent.pending.fetch_add(1, Relaxed);
+        }
+        let (name, pending) = (name.to_owned(), AtomicUsize::new(1));
+        Ok(Some(Level { fd, name, stat, parent: above, pending }))
+    }
+
+    fn remove_one(
+        &self,
+        above: Option<&Level>,
+        name: &CStr,
+        then: &Facts,
+    ) -> Result<(), RemovalError> {
+        let at = || self.place_of(above, name);
+        let parent = above.map_or(self.private, |level| &level.fd).as_fd();
+        let still = match self.leases.of(then.dev, then.ino) {
+            Some(lease) => Still::Borrowed(lease),
+            None => match keep_still(parent, name, then.kind) {
+                Ok(still) => still,
+                Err(Errno::NOENT) => return Ok(()),
+                Err(Errno::TXTBSY) => return Err(RemovalError::InUse(at())),
+                Err(error) => return Err(CallError::on(Op::Open, at())(error).into()),
+            },
+        };
+        let before =
+            stat_descriptor(still.fd()).map_err(|e| CallError::on(Op::Examine, at())(e))?;
+        if let Some(difference) = then.difference(&before, self.strictness)
+            && !hold(&self.own).explain(&before)
+        {
+            return Err(RemovalError::Changed { path: at(), difference });
+        }
+        if let Still::Borrowed(lease) = still {
+            let here = match stat_at(parent, name) {
+                Ok(here) => here,
+                Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+                Err(error) => return Err(CallError::on(Op::Examine, at())(error).into()),
+            };
+            if (here.dev, here.ino) != (before.dev, before.ino) {
+                let difference = "another entry has its name";
+                return Err(RemovalError::Changed { path: at(), difference });
+            }
+            if !lease.is_unbroken().map_err(CallError::on(Op::Examine, at()))? {
+                return Err(RemovalError::InUse(at()));
+            }
+        }
+        rustix::fs::unlinkat(parent, name, AtFlags::empty())
+            .map_err(|error| CallError::on(Op::Remove, at())(error))?;
+        if before.links < 2 {
+            (hold(&self.gone))(&before, None);
+            return Ok(());
+        }
+        let after = stat_descriptor(still.fd()).map_err(CallError::on(Op::Examine, at()))?;
+        hold(&self.own).note(&after);
+        (hold(&self.gone))(&before, Some(&after));
+        Ok(())
+    }
 }
 
 fn c_name(name: &OsStr) -> Result<CString, RemovalError> {
     CString::new(name.as_bytes()).map_err(|error| RemovalError::List(error.into()))
-}
-
-/// The path of an entry, for messages. The first level is the target itself.
-fn place(target: &Path, levels: &[Level], name: &CStr) -> PathBuf {
-    if levels.is_empty() {
-        return target.to_owned();
-    }
-    let names = levels.iter().skip(1).map(|level| level.name.as_c_str()).chain([name]);
-    names.fold(target.to_owned(), |path, name| path.join(OsStr::from_bytes(name.to_bytes())))
-}
-
-/// Opens a listed directory, makes sure that it is the one, and closes it to others. `None` if it is gone.
-fn enter(
-    parent: BorrowedFd<'_>,
-    name: &CStr,
-    then: &Facts,
-    removal: &Removal<'_>,
-    levels: &[Level],
-) -> Result<Option<Level>, RemovalError> {
-    let at = || place(removal.path, levels, name);
-    let fd = match open_directory(parent, name) {
-        Ok(fd) => fd,
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
-        Err(error) => return Err(CallError::on(Op::OpenDirectory, at())(error).into()),
-    };
-    let call = |op| move |error: io::Error| CallError::on(op, at())(error);
-    let stat = stat_descriptor(&fd).map_err(call(Op::Examine))?;
-    let above = stat_descriptor(parent).map_err(call(Op::Examine))?;
-    if stat.mount != above.mount {
-        return Err(call(Op::OpenDirectory)(Errno::XDEV.into()).into());
-    }
-    if let Some(difference) = then.difference(&stat, removal.strictness) {
-        return Err(RemovalError::Changed { path: at(), difference });
-    }
-    close_to_others(&fd, &stat).map_err(call(Op::SetMode))?;
-    Ok(Some(Level { fd, name: name.to_owned(), stat }))
 }
 
 /// Takes the right to change a directory from all but this user, so that nobody who still has it open can put
@@ -259,55 +481,6 @@ fn close_to_others(directory: &OwnedFd, stat: &Stat) -> io::Result<()> {
     if stat.uid != us && us == 0 {
         allowed(rustix::fs::fchown(directory, Some(Uid::ROOT), None))?;
     }
-    Ok(())
-}
-
-fn remove_one(
-    parent: BorrowedFd<'_>,
-    name: &CStr,
-    then: &Facts,
-    removal: &mut Removal<'_>,
-    levels: &[Level],
-) -> Result<(), RemovalError> {
-    let at = || place(removal.path, levels, name);
-    let still = match removal.leases.of(then.dev, then.ino) {
-        Some(lease) => Still::Borrowed(lease),
-        None => match keep_still(parent, name, then.kind) {
-            Ok(still) => still,
-            Err(Errno::NOENT) => return Ok(()),
-            Err(Errno::TXTBSY) => return Err(RemovalError::InUse(at())),
-            Err(error) => return Err(CallError::on(Op::Open, at())(error).into()),
-        },
-    };
-    let before = stat_descriptor(still.fd()).map_err(CallError::on(Op::Examine, at()))?;
-    if let Some(difference) = then.difference(&before, removal.strictness)
-        && !removal.own.explain(&before)
-    {
-        return Err(RemovalError::Changed { path: at(), difference });
-    }
-    if let Still::Borrowed(lease) = still {
-        let here = match stat_at(parent, name) {
-            Ok(here) => here,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
-            Err(error) => return Err(CallError::on(Op::Examine, at())(error).into()),
-        };
-        if (here.dev, here.ino) != (before.dev, before.ino) {
-            let difference = "another entry has its name";
-            return Err(RemovalError::Changed { path: at(), difference });
-        }
-        if !lease.is_unbroken().map_err(CallError::on(Op::Examine, at()))? {
-            return Err(RemovalError::InUse(at()));
-        }
-    }
-    rustix::fs::unlinkat(parent, name, AtFlags::empty())
-        .map_err(CallError::on(Op::Remove, at()))?;
-    if before.links < 2 {
-        (removal.gone)(&before, None);
-        return Ok(());
-    }
-    let after = stat_descriptor(still.fd()).map_err(CallError::on(Op::Examine, at()))?;
-    removal.own.note(&after);
-    (removal.gone)(&before, Some(&after));
     Ok(())
 }
 

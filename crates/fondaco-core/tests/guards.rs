@@ -223,7 +223,7 @@ fn nothing_is_held_where_others_could_swap_it() {
     place.state.settings.simulated = vec![SimulatedVolume { path: place.root.clone(), capacity }];
     // in a sticky directory what lies there is renamed by its owner only, and by the owner of the directory
     let sticky = |owner: u32| {
-        chown(&volume.path(), Some(0), None).unwrap();
+        chown(volume.path(), Some(0), None).unwrap();
         chown(&place.root, Some(owner), None).unwrap();
         std::fs::set_permissions(volume.path(), PermissionsExt::from_mode(0o755)).unwrap();
         std::fs::set_permissions(&place.root, PermissionsExt::from_mode(0o1777)).unwrap();

@@ -78,18 +78,17 @@ impl Facts {
         }
     }
 
-    fn write(&self, out: &mut impl Write) -> io::Result<()> {
-        out.write_all(&self.mode.to_le_bytes())?;
+    fn write(&self, out: &mut Vec<u8>) {
+        out.extend_from_slice(&self.mode.to_le_bytes());
         for number in [self.uid, self.gid, self.links, self.mtime.nsec, self.ctime.nsec] {
-            out.write_all(&number.to_le_bytes())?;
+            out.extend_from_slice(&number.to_le_bytes());
         }
         for number in [self.dev, self.ino, self.size] {
-            out.write_all(&number.to_le_bytes())?;
+            out.extend_from_slice(&number.to_le_bytes());
         }
         for number in [self.mtime.sec, self.ctime.sec] {
-            out.write_all(&number.to_le_bytes())?;
+            out.extend_from_slice(&number.to_le_bytes());
         }
-        Ok(())
     }
 
     fn read(from: &mut impl Read) -> io::Result<Self> {
@@ -248,7 +247,14 @@ fn next(reader: &mut impl Read) -> io::Result<Option<Listed>> {
 }
 
 /// Writes an [`Inventory`] entry by entry.
-pub struct InventoryWriter(Encoder<'static, Vec<u8>>);
+pub struct InventoryWriter {
+    out: Encoder<'static, Vec<u8>>,
+    /// What the compressor has not been given yet: it costs less to give it much at a time.
+    waiting: Vec<u8>,
+}
+
+/// How much the compressor is given at a time.
+const PIECE: usize = 64 * 1024;
 
 impl InventoryWriter {
     /// An empty list.
@@ -257,7 +263,7 @@ impl InventoryWriter {
     ///
     /// If the compressor cannot be made.
     pub fn new() -> io::Result<Self> {
-        Ok(Self(Encoder::new(Vec::new(), 1)?))
+        Ok(Self { out: Encoder::new(Vec::new(), 1)?, waiting: Vec::new() })
     }
 
     /// Adds an entry; a directory comes before what it holds.
@@ -266,12 +272,19 @@ impl InventoryWriter {
     ///
     /// If it cannot be compressed.
     pub fn add(&mut self, depth: usize, name: &OsStr, stat: &Stat) -> io::Result<()> {
-        self.0.write_all(&[1])?;
+        self.waiting.push(1);
         for number in [depth as u32, name.len() as u32] {
-            self.0.write_all(&number.to_le_bytes())?;
+            self.waiting.extend_from_slice(&number.to_le_bytes());
         }
-        self.0.write_all(name.as_bytes())?;
-        Facts::of(stat).write(&mut self.0)
+        self.waiting.extend_from_slice(name.as_bytes());
+        Facts::of(stat).write(&mut self.waiting);
+        if self.waiting.len() < PIECE { Ok(()) } else { self.pass_on() }
+    }
+
+    fn pass_on(&mut self) -> io::Result<()> {
+        self.out.write_all(&self.waiting)?;
+        self.waiting.clear();
+        Ok(())
     }
 
     /// Ends the list.
@@ -279,7 +292,8 @@ impl InventoryWriter {
     /// # Errors
     ///
     /// If it cannot be compressed.
-    pub fn finish(self) -> io::Result<Inventory> {
-        Ok(Inventory { compressed: self.0.finish()? })
+    pub fn finish(mut self) -> io::Result<Inventory> {
+        self.pass_on()?;
+        Ok(Inventory { compressed: self.out.finish()? })
     }
 }

@@ -48,6 +48,9 @@ pub enum RemovalError {
     List(io::Error),
 }
 
+/// Is told an inode as it was before one of its names went, and if it has others, as it is after.
+pub type Gone<'a> = dyn FnMut(&Stat, Option<&Stat>) + Send + 'a;
+
 /// What is to be removed, and how it is told.
 pub struct Removal<'a> {
     /// All that may go.
@@ -60,8 +63,8 @@ pub struct Removal<'a> {
     pub path: &'a Path,
     /// What this program itself has made of inodes with several names; is kept up to date.
     pub own: &'a mut OwnChanges,
-    /// Is told every inode whose name went, as it was before, and if it has other names, as it is after.
-    pub gone: &'a mut (dyn FnMut(&Stat, Option<&Stat>) + Send),
+    /// Is told of every name that went.
+    pub gone: &'a mut Gone<'a>,
 }
 
 /// What inodes with several names are after this program has removed one of the names, which changes what the
@@ -241,7 +244,7 @@ struct Work<'a> {
     leases: &'a Leases,
     path: &'a Path,
     own: Mutex<&'a mut OwnChanges>,
-    gone: Mutex<&'a mut (dyn FnMut(&Stat, Option<&Stat>) + Send)>,
+    gone: Mutex<&'a mut Gone<'a>>,
     failed: Mutex<Option<RemovalError>>,
     stopped: AtomicBool,
 }

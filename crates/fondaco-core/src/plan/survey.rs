@@ -186,6 +186,8 @@ pub struct Visit<'a> {
     pub name: &'a OsStr,
     /// Its path below the target; empty for the target itself.
     pub below: &'a Path,
+    /// How many directories of the target lie above it.
+    pub depth: usize,
     /// The facts about it as they were reviewed: what this run itself has changed is left out.
     pub stat: &'a Stat,
     /// The facts about it as they are.
@@ -292,7 +294,7 @@ pub fn survey_at(
         touched,
     };
     walk.count(Path::new(""), &top)?;
-    each(Visit { parent, name, below: Path::new(""), stat: &top, found: &found })?;
+    each(Visit { parent, name, below: Path::new(""), depth: 0, stat: &top, found: &found })?;
     if top.kind == Kind::Directory {
         walk.below(parent, name, each)?;
     }
@@ -317,8 +319,7 @@ pub fn list_at(
     let failed = |error: io::Error| CallError::on(Op::Write, path)(error);
     let mut list = InventoryWriter::new().map_err(failed)?;
     let survey = survey_at(parent, name, path, touched, &mut |visit| {
-        let depth = visit.below.components().count();
-        list.add(depth, visit.name, visit.found).map_err(failed)?;
+        list.add(visit.depth, visit.name, visit.found).map_err(failed)?;
         each(visit)
     })?;
     Ok((survey, list.finish().map_err(failed)?))
@@ -347,7 +348,9 @@ impl Walk<'_> {
         let mut hash = blake3::Hasher::new();
         let mut at = PathBuf::new();
         let mut levels = vec![self.open(parent, name, &at)?];
-        while let Some(level) = levels.last_mut() {
+        loop {
+            let depth = levels.len();
+            let Some(level) = levels.last_mut() else { break };
             let Some(name) = level.names.pop() else {
                 levels.pop();
                 at.pop();
@@ -363,7 +366,7 @@ impl Walk<'_> {
             }
             self.count(&at, &stat)?;
             let parent = level.fd.as_fd();
-            each(Visit { parent, name: &name, below: &at, stat: &stat, found: &found })?;
+            each(Visit { parent, name: &name, below: &at, depth, stat: &stat, found: &found })?;
             hash.update(&record(&name, &stat));
             if stat.kind == Kind::Directory {
                 let next = self.open(level.fd.as_fd(), &name, &at)?;

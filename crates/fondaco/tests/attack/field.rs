@@ -43,6 +43,7 @@ impl Tally {
 }
 
 /// Lets an attack go on for its time on each file system, and fails if anything was lost.
+#[allow(clippy::explicit_write)] // the test runner keeps `eprintln` to itself
 pub fn on_each_file_system(name: &str, mut round: impl FnMut(&mut Field, &mut Tally)) {
     if !is_root() {
         writeln!(std::io::stderr(), "SKIPPED: needs root: {name}").unwrap();

@@ -132,7 +132,7 @@ fn newcomers_to_a_directory_that_is_emptied_are_somewhere() {
                             }
                             // under a name of its own, or over one that is about to be removed
                             let over = format!("{:02}", 99 - number % 60);
-                            let to = if number % 2 == 0 { &name } else { &over };
+                            let to = if number.is_multiple_of(2) { &name } else { &over };
                             let cwd = rustix::fs::CWD;
                             if rustix::fs::renameat(cwd, &made, &directory, to.as_str()).is_ok() {
                                 newcomers.lock().unwrap().push(name);

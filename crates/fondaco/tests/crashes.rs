@@ -348,6 +348,36 @@ fn a_run_in_which_any_call_fails_loses_nothing_and_says_what_failed() {
     assert!(failed * 2 > wanted, "only {failed} of {wanted} faults came");
 }
 
+/// A power cut must not take a new depot away with the archives in it, once the originals are gone.
+#[test]
+fn the_names_of_a_new_depot_are_synced_before_anything_is_taken() {
+    let place = Place::new(1);
+    let log = place.root.with_file_name("calls");
+    let traced = Command::new("strace")
+        .args(["-f", "-qq", "-y", "-o", log.to_str().unwrap()])
+        .args(["-e", "trace=mkdirat,fsync,renameat2", FONDACO, "--state"])
+        .arg(&place.state)
+        .args(["carry-out", place.plan.to_str().unwrap()])
+        .output()
+        .unwrap();
+    assert!(traced.status.success());
+    let log = String::from_utf8_lossy(&std::fs::read(log).unwrap()).into_owned();
+    let calls: Vec<&str> = log.lines().collect();
+    let find = |from: usize, call: &str, word: &str| {
+        let found =
+            calls[from..].iter().position(|line| line.contains(call) && line.contains(word));
+        from + found.unwrap_or_else(|| panic!("no {call} of {word} in {log}"))
+    };
+    let made = find(0, "mkdirat", "\"depot\"");
+    let home = format!("<{}>", place.root.parent().unwrap().display());
+    let synced = find(made, "fsync", &home);
+    let depot = place.root.with_file_name("depot");
+    let named = find(made, "renameat2", ".tar.zst\"");
+    let depot_synced = find(named, "fsync", &format!("<{}>", depot.display()));
+    let taken = find(0, "renameat2", "\"1\", RENAME_NOREPLACE");
+    assert!(synced < taken && depot_synced < taken, "{log}");
+}
+
 /// Whatever stops putting back, a kill or an error: nothing is lost, and another try puts back all that was not deleted.
 #[test]
 fn putting_back_that_is_cut_short_is_done_by_another_try() {

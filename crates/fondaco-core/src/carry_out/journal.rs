@@ -160,13 +160,18 @@ words!(RunState, Running => "running", Done => "done", Stopped => "stopped", Cut
 words!(EntryState, Waiting => "not begun", Intended => "intended", Held => "set aside",
     Deleted => "deleted", Archived => "archived", Refused => "refused", Failed => "failed",
     PutBack => "put back", Ended => "ended", Cut => "cut", Saved => "saved and cut", Purged => "purged",
-    Cleared => "being removed", Purging => "being purged", PutBackInPart => "put back in part", CarriedOn => "carried on");
+    Cleared => "being removed", Purging => "being purged", PutBackInPart => "partly back", CarriedOn => "carried on");
 
 impl EntryState {
     /// Whether what was planned has been done.
     pub fn is_done(self) -> bool {
         use EntryState::{Archived, Cut, Deleted, Ended, Held, Saved};
         matches!(self, Deleted | Held | Archived | Ended | Cut | Saved)
+    }
+
+    /// Whether a person should look at it.
+    pub fn is_trouble(self) -> bool {
+        self.is_half_done() || matches!(self, Self::Refused | Self::Failed | Self::PutBackInPart)
     }
 
     /// Whether it was being removed when it was last written down: the list of what may go is kept until it has

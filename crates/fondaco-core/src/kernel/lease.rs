@@ -36,7 +36,10 @@ impl Lease {
         let told = fcntl(&file, F_SETSIG, libc::SIGURG);
         match told.and_then(|_| fcntl(&file, libc::F_SETLEASE, libc::F_WRLCK)) {
             Ok(_) => Ok(Self { file }),
-            Err(error) if error.raw_os_error() == Some(libc::EAGAIN) => Err((file, NoLease::InUse)),
+            // what a server has not delegated to this machine answers the same, whoever has it open
+            Err(error) if error.raw_os_error() == Some(libc::EAGAIN) && !is_remote(&file) => {
+                Err((file, NoLease::InUse))
+            }
             Err(error) => Err((file, NoLease::Unavailable(error))),
         }
     }
@@ -76,6 +79,14 @@ impl Leases {
     pub fn give_back(&mut self) {
         self.0.clear();
     }
+}
+
+/// Whether the file lies on a server, by the file systems that give leases only for what the server has delegated.
+/// What cannot be asked is taken for local, which leaves a file alone rather than not.
+fn is_remote(file: &OwnedFd) -> bool {
+    // linux/magic.h: NFS, SMB in its three forms, Ceph, AFS
+    const REMOTE: [u32; 6] = [0x6969, 0x517B, 0xFF53_4D42, 0xFE53_4D42, 0x00C3_6400, 0x6B41_4653];
+    rustix::fs::fstatfs(file).is_ok_and(|fs| REMOTE.contains(&(fs.f_type as u32)))
 }
 
 /// `F_SETSIG` of `linux/fcntl.h`.

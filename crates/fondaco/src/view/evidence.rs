@@ -524,7 +524,7 @@ fn of_run(model: &Model, pen: &Pen<'_>) -> Sheet {
     let Some(run) = model.selected_run() else { return sheet };
     let entry = model.journal.open.as_ref().and_then(|open| open.entries.get(open.cursor));
     if let Some(entry) = entry {
-        let trouble = matches!(entry.state, EntryState::Refused | EntryState::Failed);
+        let trouble = entry.state.is_trouble();
         let text = match (entry.message.is_empty(), entry.can_be_put_back()) {
             (false, _) => entry.message.clone(),
             (true, true) => "Can be put back: b".to_owned(),

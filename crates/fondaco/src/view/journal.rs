@@ -89,7 +89,7 @@ fn one_entry(
     selected: bool,
 ) {
     let theme = pen.theme;
-    let trouble = matches!(entry.state, EntryState::Refused | EntryState::Failed);
+    let trouble = entry.state.is_trouble();
     let style = match (selected, trouble) {
         (true, _) => theme.selected,
         (false, true) => theme.trouble,
@@ -104,7 +104,7 @@ fn one_entry(
     }
     pen.text_right(line.x + 6, line.y, &entry.action.number.to_string(), style);
     let mark = if trouble { "! " } else { "" };
-    pen.text(line.x + 8, line.y, &format!("{mark}{}", entry.state.word()), style, 12);
+    pen.text(line.x + 8, line.y, &format!("{mark}{}", entry.state.word()), style, 15);
     let freed = match entry.state {
         EntryState::Held => "held".to_owned(),
         _ => model.bytes(entry.freed),

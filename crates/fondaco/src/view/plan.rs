@@ -191,7 +191,7 @@ fn came_to(model: &Model, pen: &mut Pen<'_>, area: Rect, summary: &RunSummary) {
             pen.text(area.x, y, &format!("{more} more: see 9 Journal"), theme.dim, area.width);
             break;
         }
-        let trouble = matches!(entry.state, EntryState::Refused | EntryState::Failed);
+        let trouble = entry.state.is_trouble();
         let style = if trouble { theme.trouble } else { theme.plain };
         let mark = if trouble { "!" } else { "✓" };
         let word = format!("{mark} {}", entry.state.word());

@@ -337,12 +337,12 @@ impl Model {
 
     /// How many actions of a run can be put back.
     pub fn can_be_put_back(&self, run: &RunRecord) -> u64 {
-        run.count(EntryState::Held) + run.count(EntryState::Archived)
+        self.held(run) + run.count(EntryState::Archived)
     }
 
-    /// How many actions of a run are held.
+    /// How many actions of a run are held, those among them of which some is purged already.
     pub fn held(&self, run: &RunRecord) -> u64 {
-        run.count(EntryState::Held)
+        run.count(EntryState::Held) + run.count(EntryState::Purging)
     }
 
     /// How many actions of a run were not begun.

@@ -20,7 +20,7 @@ pub enum DepotError {
     /// It is a file, or a file lies on the way to it.
     #[error("the depot {} cannot be used: {} is no directory", Shown(path), Shown(at))]
     NoDirectory {
-        /// The depot.
+        /// The depot as it was given.
         path: PathBuf,
         /// What is no directory.
         at: PathBuf,
@@ -31,7 +31,7 @@ pub enum DepotError {
     /// Somebody else could put another directory in its place.
     #[error("the depot {} is not safe: others may write to {}", Shown(path), Shown(at))]
     Exposed {
-        /// The depot.
+        /// The depot as it was given.
         path: PathBuf,
         /// The directory on the way to it.
         at: PathBuf,
@@ -311,11 +311,11 @@ impl Depot {
 /// The names of the three files that an archive consists of.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ArchiveFiles {
-    /// `NAME.tar.zst`
+    /// The archive itself, `NAME.tar.zst`.
     pub archive: String,
-    /// `NAME.json`
+    /// The index beside it, `NAME.json`.
     pub index: String,
-    /// `NAME.sha256`
+    /// Its checksum for standard tools, `NAME.sha256`.
     pub sums: String,
 }
 

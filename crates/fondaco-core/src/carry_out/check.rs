@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use rustix::fs::{Access, AtFlags, CWD};
 
 use crate::analysis::Protection;
-use crate::archive::DepotPlace;
+use crate::archive::{DepotError, DepotPlace};
 use crate::kernel::{self, CallError, Holder, Kind, Op, OpenFiles, Stat, stat_descriptor};
 use crate::plan::{
     Action, Deed, Located, Plan, Refusal, Survey, Touched, Visit, locate, survey_at,
@@ -39,12 +39,12 @@ impl Checks {
             protection.add(place.0.clone(), "protected by a rule");
         }
         let mut hopeless = overlaps(plan, &protection);
-        let mut depots: HashMap<&Path, Result<DepotPlace, String>> = HashMap::new();
+        let mut depots: HashMap<&Path, Result<DepotPlace, DepotError>> = HashMap::new();
         for action in &plan.actions {
             let Deed::Archive { depot } = &action.deed else { continue };
             let looked = depots.entry(depot).or_insert_with(|| look_at_depot(depot));
             if let Err(reason) = looked {
-                hopeless.insert(action.number, reason.clone());
+                hopeless.insert(action.number, reason.to_string());
             }
         }
         let depots: Vec<DepotPlace> = depots.into_values().flatten().collect();
@@ -206,11 +206,11 @@ fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
 }
 
 /// Whether a depot can be used, as far as that can be said without making it.
-fn look_at_depot(depot: &Path) -> Result<DepotPlace, String> {
-    let place = DepotPlace::look(depot).map_err(|error| error.to_string())?;
+fn look_at_depot(depot: &Path) -> Result<DepotPlace, DepotError> {
+    let place = DepotPlace::look(depot)?;
     let rights = Access::WRITE_OK | Access::EXEC_OK;
-    let writable = rustix::fs::accessat(CWD, &place.standing, rights, AtFlags::EACCESS);
-    writable.map_err(CallError::on(Op::Write, &place.standing)).map_err(|error| error.whole())?;
+    rustix::fs::accessat(CWD, &place.standing, rights, AtFlags::EACCESS)
+        .map_err(CallError::on(Op::Write, &place.standing))?;
     Ok(place)
 }
 

@@ -152,9 +152,9 @@ pub(super) fn area_root(path: &Path, located: &Located, state: &State) -> Result
         if (stat.dev, stat.mount) != (parent.dev, parent.mount) {
             continue;
         }
-        match may_hold_an_area(&candidate, &stat) {
-            Ok(()) => return Ok(candidate),
-            Err(reason) => tried.push(reason),
+        match what_speaks_against(&candidate, &stat) {
+            None => return Ok(candidate),
+            Some(reason) => tried.push(reason),
         }
     }
     let reason = if tried.is_empty() {
@@ -166,20 +166,21 @@ pub(super) fn area_root(path: &Path, located: &Located, state: &State) -> Result
     Err(Refusal::NoHoldingArea { path: path.to_owned(), reason })
 }
 
-/// Whether we can make a directory there that nobody else can rename: not the owner of the directory, not whoever
-/// may write to it, nor anybody on the way to it.
-fn may_hold_an_area(path: &Path, stat: &Stat) -> Result<(), String> {
+/// Why a holding area cannot be made in a directory: not by us, or somebody could rename it, such as the owner of the
+/// directory, whoever may write to it, or anybody on the way to it.
+fn what_speaks_against(path: &Path, stat: &Stat) -> Option<String> {
     let rights = rustix::fs::Access::WRITE_OK | rustix::fs::Access::EXEC_OK;
-    rustix::fs::accessat(CWD, path, rights, AtFlags::EACCESS)
-        .map_err(CallError::on(Op::Write, path))
-        .map_err(|error| error.whole())?;
+    let writable = rustix::fs::accessat(CWD, path, rights, AtFlags::EACCESS);
+    if let Err(error) = writable.map_err(CallError::on(Op::Write, path)) {
+        return Some(error.whole());
+    }
     if stat.immutable || stat.append_only {
-        return Err(format!("{} is marked immutable or append-only", Shown(path)));
+        return Some(format!("{} is marked immutable or append-only", Shown(path)));
     }
     match kernel::exposed_at(path).map_err(CallError::on(Op::Examine, path)) {
-        Ok(None) => Ok(()),
-        Ok(Some(at)) => Err(format!("others may change {}", Shown(at))),
-        Err(error) => Err(error.whole()),
+        Ok(None) => None,
+        Ok(Some(at)) => Some(format!("others may change {}", Shown(at))),
+        Err(error) => Some(error.whole()),
     }
 }
 

@@ -21,19 +21,19 @@ pub struct Facts {
     pub kind: Kind,
     /// `st_mode`, with the type bits.
     pub mode: u32,
-    /// Owner's number.
+    /// Number of the user that owns it.
     pub uid: u32,
-    /// Group's number.
+    /// Number of the group that owns it.
     pub gid: u32,
     /// Device number of its file system.
     pub dev: u64,
-    /// Inode number.
+    /// Its inode number there.
     pub ino: u64,
     /// Number of its names.
     pub links: u32,
     /// Length in bytes.
     pub size: u64,
-    /// Last written.
+    /// When its contents were last written.
     pub mtime: Time,
     /// Last change of the inode.
     pub ctime: Time,
@@ -143,7 +143,7 @@ pub struct Listed {
 }
 
 impl Listed {
-    /// Its name.
+    /// The name without that zero.
     pub fn name(&self) -> &OsStr {
         OsStr::from_bytes(self.name.strip_suffix(b"\0").unwrap_or(&self.name))
     }

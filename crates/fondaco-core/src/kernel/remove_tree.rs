@@ -32,9 +32,9 @@ pub enum RemovalError {
     /// An entry is not what it was when it was looked at.
     #[error("{}: {difference} after it was reviewed", Shown(path))]
     Changed {
-        /// Which.
+        /// The entry by its place.
         path: PathBuf,
-        /// What is different.
+        /// What was found to be different.
         difference: &'static str,
     },
     /// A file has been opened.

@@ -28,9 +28,9 @@ pub enum Refusal {
     /// Whatever it is, its action cannot be done.
     #[error("{} is left alone: {reason}", Shown(path))]
     Hopeless {
-        /// Which.
+        /// The target of the action.
         path: PathBuf,
-        /// Why.
+        /// Why nothing can be done to it.
         reason: String,
     },
     /// It is not there any more.

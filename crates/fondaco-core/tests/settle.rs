@@ -296,6 +296,22 @@ fn what_cannot_be_seen_is_not_called_gone_and_is_asked_for_again() {
     }
 }
 
+/// A removal was ended, the rest was given back, and the outcome did not come to be written.
+#[test]
+fn what_is_back_in_its_place_in_part_is_not_called_whole() {
+    for whole in [true, false] {
+        let cut_off = CutOff::new(true, delete).cleared();
+        if !whole {
+            std::fs::remove_file(cut_off.held().join("log")).unwrap();
+        }
+        std::fs::rename(cut_off.held(), &cut_off.target).unwrap();
+        let (_, state, message) = cut_off.settle();
+        let expected = if whole { EntryState::Waiting } else { EntryState::Failed };
+        assert_eq!(state, expected, "{message}");
+        assert_eq!(message.contains("what is left of it is back in its place"), !whole);
+    }
+}
+
 #[test]
 fn a_holding_area_that_is_not_there_proves_nothing() {
     // of a volume that is not mounted: nothing is decided before it is

@@ -40,19 +40,23 @@ impl Run<'_> {
 
     fn remove_intended(&mut self, batch: &[usize]) -> Result<(), CarryOutError> {
         let mut taken = Vec::new();
+        let ready = self.intend(batch)?;
+        // before anything is taken: a failure in between would leave what was to the next start
         let mut parents: HashMap<_, OwnedFd> = HashMap::new();
-        for (at, located, area) in self.intend(batch)? {
-            if !self.goes_on("removing", at) {
-                self.entries[at].state = EntryState::Waiting;
-                continue;
-            }
-            let path = &self.entries[at].action.target.path.0;
+        for (at, located, _) in &ready {
+            let path = &self.entries[*at].action.target.path.0;
             if let Some(parent) = path.parent()
                 && !parents.contains_key(parent)
             {
                 let copy = located.parent.try_clone();
                 let copy = copy.map_err(CallError::on(Op::Open, parent))?;
                 parents.insert(parent.to_owned(), copy);
+            }
+        }
+        for (at, located, area) in ready {
+            if !self.goes_on("removing", at) {
+                self.entries[at].state = EntryState::Waiting;
+                continue;
             }
             match self.take(at, located, area) {
                 Ok(one) => taken.push(one),
@@ -159,15 +163,13 @@ impl Run<'_> {
         let moved = moved.ok_or_else(|| Refusal::Gone(one.area.path().join(held)))?;
         // the rename itself changes the change time
         let expected = Facts { ctime: moved.ctime, ..Facts::of(&one.before) };
-        if moved.kind != Kind::Directory
-            && (moved.dev, moved.ino) == (one.before.dev, one.before.ino)
-        {
+        if moved.kind != Kind::Directory {
+            if Facts::of(&moved) != expected {
+                let difference = "another entry came to its place, or it was written to".to_owned();
+                return Err(Refusal::Changed { path, difference });
+            }
             // our own rename is a change of the inode, which its other names have in common with it
             self.touched.note(&one.before, &moved);
-        }
-        if Facts::of(&moved) != expected && moved.kind != Kind::Directory {
-            let difference = "another entry came to its place, or it was written to".to_owned();
-            return Err(Refusal::Changed { path, difference });
         }
         match self.leases.of(moved.dev, moved.ino) {
             Some(lease) if !lease.is_unbroken().map_err(CallError::on(Op::Examine, &path))? => {

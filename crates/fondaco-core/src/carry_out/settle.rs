@@ -226,7 +226,7 @@ fn not_held(entry: &EntryRecord) -> Result<(EntryState, String), Unsettled> {
         return Ok((EntryState::Purged, "purged just before that was cut off".to_owned()));
     }
     if is_in_place(entry)? {
-        return Ok((EntryState::Waiting, String::new()));
+        return in_place(entry);
     }
     let path = entry.action.target.path.0.clone();
     let message = "finished just before the run was cut off".to_owned();
@@ -236,6 +236,19 @@ fn not_held(entry: &EntryRecord) -> Result<(EntryState, String), Unsettled> {
         // it went, or was given another name, before it was taken
         _ => (EntryState::Refused, Refusal::Gone(path).to_string()),
     })
+}
+
+/// It is in its place. What had been cleared was given back, and some of it may have been removed before that.
+fn in_place(entry: &EntryRecord) -> Result<(EntryState, String), Unsettled> {
+    let target = &entry.action.target;
+    if entry.state == EntryState::Cleared && target.kind == Kind::Directory {
+        let found = crate::plan::survey(&target.path.0)?;
+        if let Some(difference) = target.difference(&found.target, true) {
+            let message = format!("what is left of it is back in its place: {difference}");
+            return Ok((EntryState::Failed, message));
+        }
+    }
+    Ok((EntryState::Waiting, String::new()))
 }
 
 /// The private directory is not there, although it was made before the intent was written down.

@@ -9,7 +9,7 @@ use rustix::fs::{AtFlags, CWD, StatxFlags};
 
 use super::beneath::{CallError, Op};
 use super::ioctl;
-use super::process::Process;
+use super::process::{Process, other_processes};
 use super::read_dir::names_in;
 use super::stat::{Kind, Stat};
 use super::{Mount, mounts};
@@ -72,17 +72,12 @@ impl DeletedFiles {
     pub fn collect(now: Time) -> Self {
         let mut collector =
             Collector { mounts: mounts().unwrap_or_default(), ..Collector::default() };
-        let ourselves = std::process::id();
-        let proc = Path::new("/proc");
-        let processes = names_in(proc).unwrap_or_else(|error| {
-            collector.trouble = Some(CallError::on(Op::ReadDirectory, proc)(error).whole());
+        let processes = other_processes().unwrap_or_else(|error| {
+            collector.trouble = Some(error.whole());
             Vec::new()
         });
-        for process in processes {
-            let pid = process.to_str().and_then(|name| name.parse::<u32>().ok());
-            if let Some(pid) = pid.filter(|pid| *pid != ourselves) {
-                collector.look_into(pid, &proc.join(process));
-            }
+        for (pid, home) in processes {
+            collector.look_into(pid, &home);
         }
         for (file, by) in kernel_held() {
             let known = collector.files.entry((file.dev, file.ino)).or_insert(file);

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use rustix::fs::{AtFlags, CWD, StatxFlags};
 
 use super::beneath::{CallError, Op};
+use super::process::other_processes;
 use super::read_dir::names_in;
 use crate::units::Time;
 
@@ -58,19 +59,13 @@ impl OpenFiles {
     /// Collects from `/proc`. Processes that end meanwhile are left out; `ourselves` is too.
     pub fn collect(now: Time) -> Self {
         let mut found = Self { taken: now, ..Self::default() };
-        let ourselves = std::process::id();
-        let proc = Path::new("/proc");
-        let processes = names_in(proc).unwrap_or_else(|error| {
-            found.trouble = Some(CallError::on(Op::ReadDirectory, proc)(error).whole());
+        let processes = other_processes().unwrap_or_else(|error| {
+            found.trouble = Some(error.whole());
             Vec::new()
         });
-        for process in processes {
-            let pid = process.to_str().and_then(|name| name.parse::<u32>().ok());
-            if let Some(pid) = pid.filter(|pid| *pid != ourselves) {
-                let home = proc.join(&process);
-                if let Err(error) = found.look_into(pid, &home) {
-                    found.trouble = Some(CallError::on(Op::ReadDirectory, home)(error).whole());
-                }
+        for (pid, home) in processes {
+            if let Err(error) = found.look_into(pid, &home) {
+                found.trouble = Some(CallError::on(Op::ReadDirectory, home)(error).whole());
             }
         }
         found

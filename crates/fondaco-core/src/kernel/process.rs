@@ -1,12 +1,16 @@
 //! A process, told from a later one that got the same number.
 
+use std::ffi::OsString;
 use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use serde::{Deserialize, Serialize};
 
+use super::beneath::{CallError, Op};
+use super::read_dir::names_in;
 use crate::units::Time;
 
 /// What is known about a process.
@@ -22,6 +26,21 @@ pub struct Process {
     pub user: u32,
     /// The name of its command, escaped.
     pub command: String,
+}
+
+/// The numbers of all other processes with their directories below `/proc`.
+///
+/// # Errors
+///
+/// [`CallError`] if the processes cannot be listed: then there may be any.
+pub(super) fn other_processes() -> Result<Vec<(u32, PathBuf)>, CallError> {
+    let (proc, ourselves) = (Path::new("/proc"), std::process::id());
+    let names = names_in(proc).map_err(CallError::on(Op::ReadDirectory, proc))?;
+    let process = |name: OsString| {
+        let pid = name.to_str()?.parse::<u32>().ok().filter(|pid| *pid != ourselves)?;
+        Some((pid, proc.join(name)))
+    };
+    Ok(names.into_iter().filter_map(process).collect())
 }
 
 impl Process {

@@ -85,9 +85,10 @@ impl OwnChanges {
 impl PrivateDir {
     /// Removes the entry `held` with all that the list has of it, and nothing else.
     ///
-    /// Every entry is opened, held against the list and then unlinked, by several threads where there is much. A regular file is kept still by a lease
-    /// meanwhile where leases are to be had. Directories are closed to other users before they are emptied. Names
-    /// that are gone already are passed over; other mounts are never entered and no link is followed.
+    /// Every entry is opened, held against the list and then unlinked, by several threads where there is much. A
+    /// regular file is kept still by a lease meanwhile where leases are to be had. Directories are closed to other
+    /// users before they are emptied. Names that are gone already are passed over; other mounts are never entered and
+    /// no link is followed.
     ///
     /// # Errors
     ///

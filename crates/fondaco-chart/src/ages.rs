@@ -16,12 +16,17 @@ pub fn ages(matrix: &Matrix, by: AgeBy, context: &Context) -> Chart {
     let height = (rows + 1) as f64 * line + 46.0;
     let whole = matrix.whole();
     let note = format!(
-        "{} in {} entries, by bytes on disk and by when {}. Darker holds more.",
+        "{} in {} entries, by bytes on disk and by when {}. The more, the {}er.",
         whole.allocated.shown(context.units),
         fondaco_core::units::grouped(whole.entries),
-        by.clause()
+        by.clause(),
+        context.look.strongest()
     );
     let (mut sheet, area) = Sheet::new(context, "How old against how large", &note, Some(height));
+    if whole.entries == 0 {
+        sheet.nothing(area);
+        return sheet.finish();
+    }
     let names = 76.0;
     let width = (area.width - names) / (columns + 1) as f64;
     let most = matrix.cells.iter().flatten().chain(&matrix.not_known).map(|cell| cell.allocated);

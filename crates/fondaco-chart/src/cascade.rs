@@ -36,17 +36,11 @@ pub fn cascade(seen: Seen<'_>, at: EntryId, entries: usize, context: &Context) -
     let name = (area.width * 0.3).min(240.0);
     let (bytes, share) = (area.x + name + 70.0, area.x + name + 122.0);
     let (begin, width) = (share + 14.0, area.x + area.width - share - 14.0);
-    for (part, words) in [(0.0, "0"), (0.5, "50 %"), (1.0, "100 %")] {
-        let x = begin + width * part;
-        let (top, bottom) = (area.y + 10.0, area.y + height);
-        sheet.drawing.line((x, top), (x, bottom), colours.rule, 0.5);
-        let anchor = match part {
-            0.0 => crate::svg::Anchor::Start,
-            1.0 => crate::svg::Anchor::End,
-            _ => crate::svg::Anchor::Middle,
-        };
-        sheet.drawing.text(x, area.y + 6.0, SMALL, colours.dim, anchor, words);
+    if rows.is_empty() {
+        sheet.nothing(area);
+        return sheet.finish();
     }
+    sheet.scale((begin, width), (area.y + 6.0, area.y + height), 1.0);
     let mut before = Bytes::ZERO;
     for (number, (words, allocated, _)) in rows.iter().enumerate() {
         let y = area.y + 18.0 + number as f64 * line;

@@ -49,7 +49,7 @@ impl Chart {
     ///
     /// [`ChartError`].
     pub fn to_pdf(&self) -> Result<Vec<u8>, ChartError> {
-        pdf::pages(std::slice::from_ref(&self.svg), 0.0)
+        pdf::pages(std::slice::from_ref(&self.svg))
     }
 }
 
@@ -140,9 +140,44 @@ impl<'a> Sheet<'a> {
         x
     }
 
+    /// Vertical rules at parts of a scale that ends at a share of the whole, with what they mean above them.
+    pub(crate) fn scale(&mut self, (x, width): (f64, f64), (top, bottom): (f64, f64), end: f64) {
+        for part in [0.0, 0.5, 1.0] {
+            let at = x + width * part;
+            self.drawing.line((at, top + 4.0), (at, bottom), self.colours.rule, 0.5);
+            let anchor = match part {
+                0.0 => Anchor::Start,
+                1.0 => Anchor::End,
+                _ => Anchor::Middle,
+            };
+            let percent = part * end * 100.0;
+            let words = match percent {
+                0.0 => "0".to_owned(),
+                p if p.fract() == 0.0 => format!("{p:.0} %"),
+                p => format!("{p} %"),
+            };
+            self.drawing.text(at, top, SMALL, self.colours.dim, anchor, &words);
+        }
+    }
+
+    /// Says that there is nothing to be drawn, and why.
+    pub(crate) fn nothing(&mut self, area: Area) {
+        let words = match self.context.lens {
+            Some(_) => "Nothing passes the lens.",
+            None => "There is nothing in it.",
+        };
+        self.words(area.x, area.y + 24.0, PLAIN, self.colours.text, area.width, words);
+    }
+
     pub(crate) fn finish(self) -> Chart {
         Chart { svg: self.drawing.finish(&self.title) }
     }
+}
+
+/// The end of a scale on which a share can be read: the next of a few round ones.
+pub(crate) fn scale_end(share: f64) -> f64 {
+    const ENDS: [f64; 8] = [0.01, 0.02, 0.05, 0.1, 0.2, 0.25, 0.5, 1.0];
+    ENDS.into_iter().find(|end| share <= *end).unwrap_or(1.0)
 }
 
 /// A share in percent, never rounded to nothing.

@@ -20,7 +20,8 @@ pub(crate) struct Colours {
     pub bar: &'static str,
     pub mark: &'static str,
     pub trouble: &'static str,
-    /// From the newest age to the oldest.
+    /// From the newest age to the oldest: the oldest stands out most, so on white it is the darkest, on ink the
+    /// brightest.
     pub ages: [&'static str; 8],
 }
 
@@ -32,7 +33,7 @@ const PAPER: Colours = Colours {
     bar: "#2a8a83",
     mark: "#9a6a10",
     trouble: "#b4482c",
-    ages: ["#edf5ef", "#c9e3dd", "#a6d3ce", "#7fbfbb", "#55a5a4", "#33858a", "#1f626b", "#113f4a"],
+    ages: ["#cbe4dc", "#abd3cb", "#8cc1bb", "#6dadaa", "#4f9898", "#347f83", "#1e636c", "#0f444f"],
 };
 
 const SCREEN: Colours = Colours {
@@ -43,10 +44,18 @@ const SCREEN: Colours = Colours {
     bar: "#3fa79f",
     mark: "#e0b25a",
     trouble: "#d96b4e",
-    ages: ["#e8f3df", "#c6e2d6", "#9dcfca", "#74b8b6", "#4f9a9d", "#367a80", "#285b63", "#1f4049"],
+    ages: ["#2a4d57", "#2f626b", "#38787e", "#479092", "#62aaa8", "#88c4bf", "#b4dcd3", "#e4f1e2"],
 };
 
 impl Look {
+    /// How what stands out most differs from the rest.
+    pub(crate) fn strongest(self) -> &'static str {
+        match self {
+            Self::Paper => "dark",
+            Self::Screen => "bright",
+        }
+    }
+
     pub(crate) fn colours(self) -> Colours {
         match self {
             Self::Paper => PAPER,
@@ -76,9 +85,12 @@ mod tests {
             213 * part(1) + 715 * part(3) + 72 * part(5)
         };
         for look in [Look::Paper, Look::Screen] {
-            let ages = look.colours().ages.map(lightness);
-            assert!(ages.windows(2).all(|pair| pair[0] > pair[1] + 15_000), "{look:?} {ages:?}");
+            let ground = lightness(look.colours().ground);
+            let ages = look.colours().ages.map(|colour| lightness(colour).abs_diff(ground));
+            // the newest is seen on the ground, and each is told from the one before
+            assert!(ages[0] > 25_000, "{look:?} {ages:?}");
+            assert!(ages.windows(2).all(|pair| pair[1] > pair[0] + 15_000), "{look:?} {ages:?}");
         }
-        assert!(is_dark("#113f4a") && !is_dark("#e3efe6"));
+        assert!(is_dark("#0f444f") && !is_dark("#e3efe6"));
     }
 }

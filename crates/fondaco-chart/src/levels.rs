@@ -4,7 +4,7 @@ use fondaco_core::units::Bytes;
 
 use crate::chart::{Chart, Context, PLAIN, SMALL, Sheet};
 
-/// One volume.
+/// How full one volume is, and where its waterline lies.
 #[derive(Clone, Debug)]
 pub struct Level {
     /// Where it is mounted, in its display form.
@@ -33,6 +33,10 @@ pub fn levels(volumes: &[Level], context: &Context) -> Chart {
     let name = (area.width * 0.3).min(230.0);
     let level = area.x + name + 56.0;
     let (begin, width) = (level + 14.0, area.x + area.width - level - 14.0 - 150.0);
+    if volumes.is_empty() {
+        sheet.words(area.x, area.y + 24.0, PLAIN, colours.text, area.width, "No volume answers.");
+        return sheet.finish();
+    }
     for (number, volume) in volumes.iter().enumerate() {
         let y = area.y + number as f64 * line;
         let base = y + 13.0;

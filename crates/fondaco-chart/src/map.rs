@@ -3,7 +3,7 @@
 use fondaco_core::analysis::{self, AreaOf, MapShape, Place};
 use fondaco_core::catalog::{EntryId, Seen};
 use fondaco_core::shown::shown;
-use fondaco_core::units::grouped;
+use fondaco_core::units::{Bytes, grouped};
 
 use crate::breakdown::ages_legend;
 use crate::chart::{Chart, Context, SMALL, Sheet};
@@ -14,12 +14,15 @@ use crate::text;
 pub fn map(seen: Seen<'_>, at: EntryId, context: &Context) -> Chart {
     let catalog = seen.catalog();
     let note = format!(
-        "{} in {} entries. Areas are as large as the bytes on disk, and as dark as what half of them are older than.",
+        "{} in {} entries. Areas are as large as the bytes on disk, and the {}er the older half of them is.",
         seen.allocated(at).shown(context.units),
         grouped(seen.entries(at)),
+        context.look.strongest()
     );
     let (mut sheet, area) = Sheet::new(context, "Where it lies", &note, None);
-    let height = area.height - 22.0;
+    // where the legend does not fit a line, its second part stands above the first
+    let narrow = area.width < 700.0;
+    let height = area.height - if narrow { 36.0 } else { 22.0 };
     let whole = Place { x: area.x, y: area.y, width: area.width, height };
     let shape = MapShape {
         whole,
@@ -29,6 +32,10 @@ pub fn map(seen: Seen<'_>, at: EntryId, context: &Context) -> Chart {
         least_open: (36.0, 30.0),
     };
     let colours = sheet.colours;
+    if seen.allocated(at) == Bytes::ZERO {
+        sheet.nothing(area);
+        return sheet.finish();
+    }
     for found in analysis::map(seen, at, &shape) {
         let Place { x, y, width, height } = found.place;
         let (width, height) = (width - 1.2, height - 1.2);
@@ -63,6 +70,8 @@ pub fn map(seen: Seen<'_>, at: EntryId, context: &Context) -> Chart {
     }
     let y = area.y + area.height - 4.0;
     sheet.words(area.x, y, SMALL, colours.dim, 60.0, "written");
-    ages_legend(&mut sheet, area.x + 46.0, y);
+    let x = ages_legend(&mut sheet, area.x + 46.0, y);
+    let (x, y) = if narrow { (area.x + 46.0, y - 14.0) } else { (x, y) };
+    sheet.legend(x, y, &[(colours.rule, "small ones"), (colours.mark, "what a directory holds")]);
     sheet.finish()
 }

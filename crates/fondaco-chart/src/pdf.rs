@@ -9,8 +9,8 @@ use svg2pdf::usvg;
 use crate::chart::ChartError;
 use crate::text::{FAMILY, font};
 
-/// One page for each drawing, of its size in points, but at least so high.
-pub(crate) fn pages(drawings: &[String], least: f32) -> Result<Vec<u8>, ChartError> {
+/// One page for each drawing, of its size in points.
+pub(crate) fn pages(drawings: &[String]) -> Result<Vec<u8>, ChartError> {
     let wrong = |error: &dyn std::fmt::Display| ChartError::Pdf(error.to_string());
     let options = options();
     let mut next = Ref::new(1);
@@ -29,15 +29,12 @@ pub(crate) fn pages(drawings: &[String], least: f32) -> Result<Vec<u8>, ChartErr
         let object = numbers.get(&object).copied().ok_or_else(|| wrong(&"an object is missing"))?;
         let contents = next.bump();
         let mut written = pdf.page(page);
-        let page_height = height.max(least);
-        let media = Rect::new(0.0, 0.0, width, page_height);
+        let media = Rect::new(0.0, 0.0, width, height);
         written.media_box(media).parent(tree).contents(contents);
         written.resources().x_objects().pair(Name(b"S"), object);
         written.finish();
         let mut content = Content::new();
-        content
-            .transform([width, 0.0, 0.0, height, 0.0, page_height - height])
-            .x_object(Name(b"S"));
+        content.transform([width, 0.0, 0.0, height, 0.0, 0.0]).x_object(Name(b"S"));
         pdf.stream(contents, &content.finish());
         pdf.extend(&chunk);
     }

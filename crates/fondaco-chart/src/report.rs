@@ -16,9 +16,9 @@ pub struct SliceLine {
     pub name: String,
     /// Bytes on disk.
     pub allocated: Bytes,
-    /// How many.
+    /// How many entries it has.
     pub entries: u64,
-    /// Bytes by age.
+    /// Bytes on disk by age of the last writing.
     pub profile: AgeProfile,
 }
 
@@ -29,8 +29,8 @@ pub struct FileLine {
     pub path: String,
     /// Bytes on disk.
     pub allocated: Bytes,
-    /// How long ago it was last written.
-    pub age: String,
+    /// The day on which it was last written.
+    pub written: String,
     /// Bytes on disk times years, in words.
     pub weight: String,
     /// Whose it is.
@@ -42,7 +42,7 @@ pub struct FileLine {
 pub struct Trouble {
     /// Where, in its display form.
     pub path: String,
-    /// Why.
+    /// Why it could not be read.
     pub reason: String,
 }
 
@@ -55,9 +55,9 @@ pub struct Report {
     pub context: Context,
     /// Facts in words: names and values.
     pub facts: Vec<(String, String)>,
-    /// By kind.
+    /// Bytes by kind, with the names of the slices.
     pub kinds: (Breakdown, Vec<SliceLine>),
-    /// By owner.
+    /// Bytes by owner, with the names of the slices.
     pub owners: (Breakdown, Vec<SliceLine>),
     /// By size and age.
     pub matrix: Matrix,
@@ -160,10 +160,10 @@ impl Report {
         for (title, files) in
             [("The largest files", &self.largest), ("The stalest files", &self.stalest)]
         {
-            pages.extend(files.chunks(40).map(|files| self.list_page(title, files)));
+            pages.extend(files.chunks(32).map(|files| self.list_page(title, files)));
         }
-        // a sheet of A4 across
-        pdf::pages(&pages, 595.0)
+        // as wide as A4 across, and as high as what stands on it: no page is half empty
+        pdf::pages(&pages)
     }
 
     fn first_page(&self) -> String {
@@ -189,8 +189,8 @@ impl Report {
         let height = files.len() as f64 * line + 24.0;
         let (mut sheet, area) = Sheet::new(&self.context, title, note, Some(height));
         let colours = sheet.colours;
-        let (size, weight, age) = (area.x + 58.0, area.x + 136.0, area.x + 176.0);
-        let (owner, path) = (area.x + 186.0, area.x + 270.0);
+        let (size, weight, age) = (area.x + 58.0, area.x + 128.0, area.x + 186.0);
+        let (owner, path) = (area.x + 198.0, area.x + 280.0);
         let heads = [(size, "allocated"), (weight, "byte-years"), (age, "written")];
         for (x, words) in heads {
             sheet.words_right(x, area.y + 8.0, SMALL, colours.dim, words);
@@ -202,7 +202,7 @@ impl Report {
             let bytes = sheet.bytes(file.allocated);
             sheet.words_right(size, y, SMALL, colours.text, &bytes);
             sheet.words_right(weight, y, SMALL, colours.dim, &file.weight);
-            sheet.words_right(age, y, SMALL, colours.dim, &file.age);
+            sheet.words_right(age, y, SMALL, colours.dim, &file.written);
             sheet.words(owner, y, SMALL, colours.dim, 80.0, &file.owner);
             let left = area.x + area.width - path;
             let shown = text::cut_path(&file.path, SMALL, left);
@@ -214,7 +214,7 @@ impl Report {
 
 /// A slice's share of all, for tables.
 impl SliceLine {
-    /// In percent.
+    /// Its share of all, in percent.
     pub fn share_of(&self, whole: Bytes) -> String {
         percent(self.allocated, whole)
     }

@@ -12,7 +12,7 @@ pub(crate) fn font() -> &'static [u8] {
     FONT.get_or_init(|| zstd::decode_all(&packed[..]).unwrap_or_default())
 }
 
-/// Its name.
+/// The name of the font that is carried along.
 pub(crate) const FAMILY: &str = "DejaVu Sans";
 
 fn face() -> Option<&'static Face<'static>> {

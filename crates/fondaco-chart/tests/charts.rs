@@ -170,7 +170,7 @@ fn a_report_stands_alone_runs_nothing_and_becomes_pages_of_text() {
     let file = |id: &fondaco_core::catalog::EntryId| FileLine {
         path: shown(catalog.path(*id)),
         allocated: catalog.allocated(*id),
-        age: "3 y".into(),
+        written: "2041-03-07".into(),
         weight: "1 MiB y".into(),
         owner: "60104 (no such account)".into(),
     };

@@ -104,6 +104,7 @@ fn plan(at: &Path, target: &Path) -> Plan {
         estimate: Bytes::ZERO,
         entries: 1,
         review: Review::Ready(Box::new(survey(target).unwrap())),
+        purge_after: None,
     });
     draft.to_plan(Vec::new(), Time::now()).unwrap()
 }

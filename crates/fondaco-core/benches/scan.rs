@@ -27,10 +27,10 @@ fn main() {
     let made = given.is_none().then(make_tree);
     let tree = given.map_or_else(|| made.as_ref().unwrap().path().to_owned(), PathBuf::from);
     let cold = std::env::args().any(|argument| argument == "--cold");
-    let cores = std::thread::available_parallelism().map_or(2, |n| n.get());
+    let cores = std::thread::available_parallelism().map_or(2, std::num::NonZero::get);
     let before = || {
         if cold {
-            drop_caches()
+            drop_caches();
         }
     };
     let floor_with = |threads| {

@@ -10,7 +10,7 @@ use std::thread::{Builder, JoinHandle};
 /// Fewer entries than this are not worth a thread.
 pub(crate) const ENTRIES: u32 = 16_384;
 
-/// So many threads are worth starting.
+/// The number of threads worth starting on this machine.
 pub(crate) fn threads() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from).min(8)
 }
@@ -80,7 +80,7 @@ mod tests {
         {
             let parts: Vec<_> = split(range.clone(), least).collect();
             let all: Vec<u32> =
-                each(parts.iter().cloned(), |part| part.collect::<Vec<_>>()).concat();
+                each(parts.iter().cloned(), std::iter::Iterator::collect::<Vec<_>>).concat();
             assert_eq!(all, range.clone().collect::<Vec<_>>());
             assert!(parts.len() <= threads());
             let all_but_last = parts.iter().rev().skip(1);

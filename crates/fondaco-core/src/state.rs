@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::kernel::{self, CallError, Op};
+use crate::kernel::{self, CallError, LevelFor, Op};
 use crate::shown::{DocPath, Shown, safe_json_pretty};
 use crate::units::{Bytes, Level};
 
@@ -23,7 +23,7 @@ pub enum StateError {
     /// The settings file makes no sense.
     #[error("{} is not a settings file: {reason}", Shown(path))]
     Settings {
-        /// The file.
+        /// The file of settings.
         path: PathBuf,
         /// Line, column and what was expected.
         reason: String,
@@ -31,7 +31,7 @@ pub enum StateError {
     /// The list of depots and holding areas makes no sense.
     #[error("{} is damaged: {source}", Shown(path))]
     Places {
-        /// The file.
+        /// The file of settings.
         path: PathBuf,
         /// What is wrong with it.
         source: serde_json::Error,
@@ -42,7 +42,7 @@ pub enum StateError {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct SimulatedVolume {
-    /// Its root.
+    /// Mount point that the volume is made up for.
     pub path: PathBuf,
     /// What it can hold.
     pub capacity: Bytes,
@@ -56,6 +56,8 @@ pub struct Settings {
     pub waterline: Level,
     /// Waterlines by mount point, in thousandths.
     pub waterlines: BTreeMap<String, Level>,
+    /// Whose free space levels are reckoned with: `users`, or `root`, who may write into the reserve.
+    pub level_for: LevelFor,
     /// Where archives go, if nothing else is said.
     pub depot: Option<PathBuf>,
     /// Volumes that exist only as directories.
@@ -75,6 +77,7 @@ impl Default for Settings {
         Self {
             waterline: Level::from_permille(800),
             waterlines: BTreeMap::new(),
+            level_for: LevelFor::Users,
             depot: None,
             simulated: Vec::new(),
             scans_kept: 24,
@@ -139,6 +142,11 @@ impl State {
     /// Where it is.
     pub fn directory(&self) -> &Path {
         &self.directory
+    }
+
+    /// The directory of the logs.
+    pub fn log_directory(&self) -> PathBuf {
+        self.directory.join("log")
     }
 
     /// The journal's file.

@@ -15,10 +15,10 @@ use serde::{Deserialize, Serialize};
 pub struct Bytes(u64);
 
 impl Bytes {
-    /// Nothing.
+    /// No bytes at all.
     pub const ZERO: Self = Self(0);
 
-    /// So many bytes.
+    /// A count of bytes.
     pub const fn new(bytes: u64) -> Self {
         Self(bytes)
     }
@@ -198,6 +198,16 @@ impl Time {
         jiff::Timestamp::from_second(self.sec).unwrap_or(jiff::Timestamp::MAX).to_string()
     }
 
+    /// Its day, in the system's time zone.
+    pub fn day(self) -> String {
+        self.local().chars().take(10).collect()
+    }
+
+    /// The moment that a text of the form of [`Time::rfc3339`] says, if it is one.
+    pub fn of_rfc3339(text: &str) -> Option<Self> {
+        Some(Self::at(text.parse::<jiff::Timestamp>().ok()?.as_second()))
+    }
+
     /// Date and time of day to the minute, in the system's time zone.
     pub fn local(self) -> String {
         let stamp = jiff::Timestamp::from_second(self.sec).unwrap_or(jiff::Timestamp::MAX);
@@ -235,12 +245,12 @@ pub struct Age(pub Duration);
 const DAY: u64 = 86_400;
 
 impl Age {
-    /// So many days.
+    /// An age of whole days.
     pub const fn days(days: u64) -> Self {
         Self(Duration::from_secs(days.saturating_mul(DAY)))
     }
 
-    /// Whole seconds.
+    /// The age in whole seconds.
     pub fn secs(self) -> u64 {
         self.0.as_secs()
     }
@@ -316,7 +326,7 @@ impl Level {
         }
     }
 
-    /// So many thousandths.
+    /// A level given in thousandths.
     pub const fn from_permille(permille: u32) -> Self {
         Self(permille)
     }

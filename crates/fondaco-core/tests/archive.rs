@@ -27,7 +27,7 @@ type Named = (u16, Vec<u8>, Thing, u16, i64);
 fn named() -> impl Strategy<Value = Named> {
     let name = proptest::collection::vec(any::<u8>(), 1..90)
         .prop_map(|bytes| bytes.into_iter().map(|b| if b == 0 || b == b'/' { b'_' } else { b }))
-        .prop_map(|bytes| bytes.collect::<Vec<u8>>())
+        .prop_map(std::iter::Iterator::collect::<Vec<u8>>)
         .prop_filter("dots", |name| !matches!(&name[..], b"." | b".."));
     let islands = proptest::collection::vec((0..4_000_000u32, 1..9000u16), 0..5);
     let thing = prop_oneof![

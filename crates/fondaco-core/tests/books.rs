@@ -9,7 +9,7 @@ use std::path::Path;
 use std::process::{Child, Command};
 
 use common::{Mounted, NOW, run};
-use fondaco_core::books::{Books, Matter, Sure, books, settle_writes};
+use fondaco_core::books::{Books, LineKind, Sure, books, settle_writes};
 use fondaco_core::kernel::DeletedFiles;
 use fondaco_core::scan::{Options, Scan};
 use fondaco_core::state::State;
@@ -64,8 +64,8 @@ fn drawn_up(at: &Path) -> Books {
     books(&volume, Some(&scan.into_catalog()), &held, NOW).unwrap()
 }
 
-fn bytes(books: &Books, matter: Matter) -> i64 {
-    books.line(matter).unwrap().figure.bytes
+fn bytes(books: &Books, kind: LineKind) -> i64 {
+    books.line(kind).unwrap().figure.bytes
 }
 
 /// Everything that makes counting hard.
@@ -96,10 +96,10 @@ fn the_books_of_ext4_and_tmpfs_close_at_0_and_those_of_xfs_and_btrfs_nearly() {
         fill(&at);
         let holder = Holder::of(&at.join("deleted.log"), 5 * MIB);
         let books = drawn_up(&at);
-        let held = books.line(Matter::Held).unwrap();
+        let held = books.line(LineKind::Held).unwrap();
         assert_eq!((held.count, held.figure.bytes), (1, 5 * MIB as i64), "{fs_type}: {books:#?}");
         assert!(held.items[0].what.contains(&format!("pid {}", holder.0.id())), "{held:?}");
-        let beneath = bytes(&books, Matter::Beneath);
+        let beneath = bytes(&books, LineKind::Beneath);
         // the file, and at most a block for the directory
         assert!(
             (2 * MIB as i64..=2 * MIB as i64 + 4096).contains(&beneath),
@@ -142,7 +142,7 @@ fn what_files_share_and_pack_is_taken_off_on_xfs_with_and_without_owners_and_on_
             std::os::unix::fs::FileExt::write_all_at(&file, &noise(MIB / 2), 4096).unwrap();
         }
         let books = drawn_up(&at);
-        let shared = bytes(&books, Matter::Shared);
+        let shared = bytes(&books, LineKind::Shared);
         match fs_type {
             "xfs" => assert_eq!(shared, -18 * MIB as i64, "{option}: {books:#?}"),
             _ => assert!(shared < -20 * MIB as i64, "{books:#?}"),
@@ -177,8 +177,8 @@ fn a_subvolume_mounted_alone_is_the_same_volume_and_the_others_are_a_line_of_the
     run("umount", &[at.as_os_str()]);
     let books = drawn_up(&place);
     run("umount", &[place.as_os_str()]);
-    assert_eq!(bytes(&books, Matter::Visible), 4 * MIB as i64);
-    let other = books.line(Matter::OtherSubvolumes).unwrap();
+    assert_eq!(bytes(&books, LineKind::Visible), 4 * MIB as i64);
+    let other = books.line(LineKind::OtherSubvolumes).unwrap();
     assert_eq!(other.count, 2, "the top one, and the one that is not mounted: {books:#?}");
     assert!(other.figure.bytes >= 4 * MIB as i64);
     assert!(books.unexplained().bytes.abs() <= books.used.get() as i64 / 1000, "{books:#?}");
@@ -190,8 +190,8 @@ fn without_a_scan_what_is_visible_and_unexplained_is_not_known_and_nothing_is_ma
     let state = State::open(directory.path()).unwrap();
     let volume = volume_of(directory.path(), &state).unwrap();
     let books = books(&volume, None, &DeletedFiles::default(), NOW).unwrap();
-    for matter in [Matter::Visible, Matter::Unreadable, Matter::Unexplained] {
-        assert_eq!(books.line(matter).unwrap().figure.sure, Sure::Unknown, "{matter:?}");
+    for kind in [LineKind::Visible, LineKind::Unreadable, LineKind::Unexplained] {
+        assert_eq!(books.line(kind).unwrap().figure.sure, Sure::Unknown, "{kind:?}");
     }
     assert!(books.used > Bytes::ZERO && !books.balance());
     assert!(books.notes.iter().any(|note| note.contains("after a scan")), "{:?}", books.notes);

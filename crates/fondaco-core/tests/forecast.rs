@@ -189,6 +189,7 @@ fn what_keeps_the_measure_below_the_count_is_named() {
         draft.put(Planned {
             depot_on_volume: true,
             review: Review::Ready(Box::new(survey(path).unwrap())),
+            purge_after: None,
             ..planned(path, deed, &mounted.path())
         });
     }

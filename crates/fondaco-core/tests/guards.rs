@@ -263,3 +263,26 @@ fn a_rehearsal_that_is_stopped_or_meets_a_closed_depot_says_so() {
     let refused = rehearsal.findings[0].refused.clone().unwrap();
     assert!(refused.contains("Read-only"), "{refused}");
 }
+
+#[test]
+fn what_is_freed_is_measured_when_the_file_system_has_freed_it() {
+    if !is_root("file systems that free later") {
+        return;
+    }
+    for fs_type in ["ext4", "xfs", "btrfs", "tmpfs"] {
+        let Some(mounted) = Mounted::new(fs_type, 320) else { continue };
+        let mut place = Place::at(&mounted.path());
+        place.state.settings.simulated.clear();
+        let contents: Vec<u8> =
+            (0..24 << 20).map(|n: u32| (n.wrapping_mul(n) >> 7) as u8).collect();
+        let path = place.root.join("survey.raw");
+        std::fs::write(&path, contents).unwrap();
+        rustix::fs::sync();
+        let summary = do_it(&place.plan(&[(&path, Deed::Delete)]), &place.state);
+        let (freed, measured) = (summary.freed.get() as i64, summary.measured.unwrap());
+        assert!(freed >= 24 << 20, "{fs_type}: {freed}");
+        assert!((freed - measured).abs() < 1 << 20, "{fs_type}: {freed} and {measured}");
+        let said = summary.reasons.join("; ");
+        assert!(!said.contains("others"), "{fs_type}: {said}");
+    }
+}

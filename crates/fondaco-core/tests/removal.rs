@@ -473,3 +473,53 @@ fn a_stopped_run_leaves_the_rest_for_later() {
     assert_eq!(summary.count(EntryState::Deleted), 4);
     assert!(paths.iter().all(|path| !path.exists()));
 }
+
+#[test]
+fn an_inode_with_names_in_several_targets_is_stored_once_and_comes_back_as_one() {
+    for order in [[1, 2], [2, 1]] {
+        let place = Place::new();
+        let first = place.file("tide/mar.csv", 200_000);
+        let second = place.root.join("copy/mar.csv");
+        std::fs::create_dir(place.root.join("copy")).unwrap();
+        std::fs::hard_link(&first, &second).unwrap();
+        let before = picture(&place.root);
+        let plan = place.plan(&[(&first, place.archive()), (&second, place.archive())]);
+        let notes = |at: usize| plan.actions[at].notes.join("; ");
+        assert!(notes(0).contains("freed with the last of its names in this plan"), "{}", notes(0));
+        assert!(!notes(1).contains("name"), "{}", notes(1));
+        let freed = [0, 1].map(|at| plan.actions[at].frees.now.get() > 0);
+        assert_eq!(freed, [false, true]);
+        let summary = do_it(&plan, &place.state);
+        assert_eq!(summary.count(EntryState::Archived), 2);
+        // contents of this kind do not become smaller: stored twice they would take twice the room
+        let archive = summary.entries[0].archive.clone().unwrap();
+        let index = std::fs::read(archive.with_extension("").with_extension("json")).unwrap();
+        let index: serde_json::Value = serde_json::from_slice(&index).unwrap();
+        assert!(index["targets"][0]["entries"][0]["sha256"].is_string());
+        assert_eq!(
+            index["targets"][1]["entries"][0]["same_as"],
+            index["targets"][0]["entries"][0]["name"]
+        );
+        for number in order {
+            let returned = put_back(summary.run, Some(&[number]), &place.state, NOW).unwrap();
+            assert_eq!(returned.done.len(), 1, "{returned:?}");
+        }
+        assert_eq!(picture(&place.root), before, "put back in the order {order:?}");
+    }
+}
+
+#[test]
+fn a_name_that_comes_back_is_no_link_to_what_was_put_in_the_others_place() {
+    let place = Place::new();
+    let first = place.file("tide/mar.csv", 50_000);
+    let second = place.root.join("mar.csv");
+    std::fs::hard_link(&first, &second).unwrap();
+    let plan = place.plan(&[(&first, place.archive()), (&second, place.archive())]);
+    let contents = std::fs::read(&first).unwrap();
+    let summary = do_it(&plan, &place.state);
+    std::fs::write(&first, b"a new one").unwrap();
+    let returned = put_back(summary.run, None, &place.state, NOW).unwrap();
+    assert_eq!((returned.done.len(), returned.refused.len()), (1, 1), "{returned:?}");
+    assert_eq!(std::fs::read(&first).unwrap(), b"a new one");
+    assert_eq!(std::fs::read(&second).unwrap(), contents);
+}

@@ -76,8 +76,9 @@ impl CutOff {
         let mut journal = Journal::open(&self.place.state.journal_file()).unwrap();
         let mut entries = journal.entries(self.run).unwrap();
         entries[0].state = state;
-        let lists: Vec<_> = list.iter().map(|list| (1, *list)).collect();
-        journal.write_with(self.run, &entries, &lists).unwrap();
+        let entries =
+            entries.iter().map(|entry| (entry, list.filter(|_| entry.action.number == 1)));
+        journal.write_with(self.run, entries).unwrap();
     }
 
     fn held(&self) -> PathBuf {
@@ -113,7 +114,7 @@ impl CutOff {
 
     fn no_area_is_left(&self) {
         let area = self.area.parent().unwrap();
-        assert!(!area.exists(), "{:?}", std::fs::read_dir(area).map(|d| d.count()));
+        assert!(!area.exists(), "{:?}", std::fs::read_dir(area).map(std::iter::Iterator::count));
     }
 }
 
@@ -369,25 +370,70 @@ fn times_of_a_directory_are_left_alone_if_somebody_else_changed_it() {
     assert_ne!(parent.metadata().unwrap().mtime(), was, "a change of somebody else's stays seen");
 }
 
+/// Makes the journal's tables those of an earlier version.
+fn downgrade(file: &Path, version: u32) {
+    let entries = Journal::open(file).unwrap().entries(1).unwrap();
+    let mut database = rusqlite::Connection::open(file).unwrap();
+    let transaction = database.transaction().unwrap();
+    let old = "
+        CREATE TABLE old (run INTEGER NOT NULL, number INTEGER NOT NULL, path BLOB NOT NULL, action TEXT NOT NULL,
+            state TEXT NOT NULL, area BLOB, archive BLOB, parent_before TEXT, parent_after TEXT,
+            freed INTEGER NOT NULL DEFAULT 0, message TEXT NOT NULL DEFAULT '', at TEXT NOT NULL,
+            PRIMARY KEY (run, number)) STRICT, WITHOUT ROWID;
+        INSERT INTO old SELECT run, number, x'', '', state, area, archive, parent_before, parent_after, freed,
+            message, at FROM entry;
+        CREATE TABLE inventory (run INTEGER NOT NULL, number INTEGER NOT NULL, list BLOB NOT NULL,
+            PRIMARY KEY (run, number)) STRICT, WITHOUT ROWID;
+        INSERT INTO inventory SELECT run, number, list FROM entry WHERE list IS NOT NULL;
+        DROP TABLE entry; DROP TABLE actions; DROP TABLE done_by_reason;
+        ALTER TABLE old RENAME TO entry; ALTER TABLE run DROP COLUMN actions;";
+    transaction.execute_batch(old).unwrap();
+    for entry in entries {
+        let action = serde_json::to_string(&entry.action).unwrap();
+        let update = "UPDATE entry SET action = ?1 WHERE run = 1 AND number = ?2";
+        transaction.execute(update, (action, entry.action.number)).unwrap();
+    }
+    if version < 3 {
+        transaction.execute_batch("DROP TABLE inventory;").unwrap();
+    }
+    if version < 2 {
+        transaction.execute_batch("ALTER TABLE run DROP COLUMN reasons;").unwrap();
+    }
+    transaction.execute_batch(&format!("PRAGMA user_version = {version};")).unwrap();
+    transaction.commit().unwrap();
+}
+
 #[test]
-fn a_journal_of_the_version_before_is_taken_over_with_all_its_runs() {
-    let place = Place::new();
-    let path = place.file("tide/a", 5000);
-    let plan = place.plan(&[(&path, Deed::SetAside)]);
-    let watch = |_: &_| std::ops::ControlFlow::Continue(());
-    let summary = carry_out(&plan, &place.state, &|| NOW, &watch).unwrap();
-    let before = Journal::open(&place.state.journal_file()).unwrap().runs().unwrap();
-    // as the version before left it
-    let database = rusqlite::Connection::open(place.state.journal_file()).unwrap();
-    let back =
-        "ALTER TABLE run DROP COLUMN reasons; DROP TABLE inventory; PRAGMA user_version = 1;";
-    database.execute_batch(back).unwrap();
-    drop(database);
-    let journal = Journal::open(&place.state.journal_file()).unwrap();
-    assert_eq!(journal.runs().unwrap(), before);
-    drop(journal);
-    let returned = put_back(summary.run, None, &place.state, NOW).unwrap();
-    assert!(returned.refused.is_empty() && path.exists());
+fn a_journal_of_an_earlier_version_is_taken_over_with_all_its_runs() {
+    let mut place = Place::new();
+    for version in 1..=3 {
+        place = Place::new();
+        let paths = ["tide/a", "tide/b"].map(|path| place.file(path, 5000));
+        let plan = place.plan(&[(&paths[0], Deed::SetAside), (&paths[1], Deed::Delete)]);
+        let watch = |_: &_| std::ops::ControlFlow::Continue(());
+        let summary = carry_out(&plan, &place.state, &|| NOW, &watch).unwrap();
+        let file = place.state.journal_file();
+        let before = Journal::open(&file).unwrap();
+        let before = (
+            before.runs().unwrap(),
+            before.entries(1).unwrap(),
+            before.last_of_reasons(9).unwrap(),
+        );
+        downgrade(&file, version);
+        let journal = Journal::open(&file).unwrap();
+        let after = (
+            journal.runs().unwrap(),
+            journal.entries(1).unwrap(),
+            journal.last_of_reasons(9).unwrap(),
+        );
+        assert_eq!(after, before, "version {version}");
+        drop(journal);
+        let returned = put_back(summary.run, None, &place.state, NOW).unwrap();
+        assert!(returned.refused.is_empty() && paths[0].exists() && !paths[1].exists());
+        let states = Journal::open(&file).unwrap().entries(1).unwrap();
+        let states: Vec<_> = states.iter().map(|entry| entry.state).collect();
+        assert_eq!(states, [EntryState::PutBack, EntryState::Deleted]);
+    }
     // one of a later version is left alone
     let database = rusqlite::Connection::open(place.state.journal_file()).unwrap();
     database.execute_batch("PRAGMA user_version = 99;").unwrap();

@@ -5,114 +5,39 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::{Context as _, Result, bail};
-use fondaco_chart::{Chart, Context, FileLine, Level, Look, Report, SliceLine, Trouble};
-use fondaco_core::analysis::{
-    AgeBy, Breakdown, BreakdownBy, Classes, FileOrder, breakdown, first_files, matrix,
-};
-use fondaco_core::catalog::{EntryId, Seen};
-use fondaco_core::lens::Accounts;
+use fondaco_chart::{Chart, FileLine, Look, Report, Trouble};
+use fondaco_core::analysis::{AgeBy, BreakdownBy, Classes, FileOrder};
+use fondaco_core::catalog::EntryId;
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::units::{Bytes, Time, UnitStyle, counted, grouped};
-use fondaco_core::volume::Volume;
+use fondaco_core::units::{Bytes, UnitStyle, counted, grouped};
 
-use crate::tables;
-use crate::words::slice_words;
+use crate::query::{self, Paper, Subject, slice_lines};
 
-/// What stands around the charts of a directory.
-pub fn context(
-    seen: Seen<'_>,
-    at: EntryId,
-    lens: Option<&str>,
-    units: UnitStyle,
-    look: Look,
-    size: (f64, f64),
-) -> Context {
-    let path = seen.catalog().path(at);
-    let of = if path.as_os_str().is_empty() {
-        let roots = seen.catalog().roots().iter().map(|root| shown(&root.path));
-        roots.collect::<Vec<_>>().join(", ")
-    } else {
-        shown(path)
-    };
-    let date = seen.catalog().now().local();
-    Context { of, date, lens: lens.map(shown), units, look, size }
-}
-
-/// The names of slices, with those of accounts.
-pub fn slice_lines(found: &Breakdown, count: usize, accounts: &dyn Accounts) -> Vec<SliceLine> {
-    let line = |slice: &fondaco_core::analysis::Slice| SliceLine {
-        name: slice_words(
-            &slice.key,
-            |number| tables::user(accounts, number),
-            |number| tables::group(accounts, number),
-        ),
-        allocated: slice.sum.allocated,
-        entries: slice.sum.entries,
-        profile: slice.profile,
-    };
-    found.slices.iter().take(count).map(line).collect()
-}
-
-/// The chart of a breakdown.
-pub fn of_breakdown(
-    found: &Breakdown,
-    count: usize,
-    accounts: &dyn Accounts,
-    context: &Context,
-) -> Chart {
-    let lines = slice_lines(found, count, accounts);
-    let left = &found.slices[lines.len()..];
-    let bytes: Bytes = left.iter().map(|slice| slice.sum.allocated).sum();
-    let (count, bytes) = (left.len() + found.rest.0, bytes + found.rest.1.allocated);
-    let rest = (count > 0).then_some((count, bytes));
-    fondaco_chart::breakdown(found, &lines, rest, context)
-}
-
-/// The chart of volumes; those that do not answer are left out.
-pub fn of_volumes(volumes: &[Volume], units: UnitStyle, look: Look, size: (f64, f64)) -> Chart {
-    let level = |volume: &Volume| {
-        let capacity = volume.capacity.as_ref().ok()?;
-        Some(Level {
-            name: shown(&volume.mount_point),
-            used: capacity.used,
-            capacity: capacity.used + capacity.free_root,
-            level: capacity.level().share(),
-            waterline: volume.waterline.share(),
-        })
-    };
-    let levels: Vec<Level> = volumes.iter().filter_map(level).collect();
-    let of = counted(levels.len() as u64, "volume");
-    let date = Time::now().local();
-    fondaco_chart::levels(&levels, &Context { of, date, lens: None, units, look, size })
-}
+/// A sheet of A4 across, in points.
+pub const A4: Paper =
+    Paper { units: UnitStyle::Binary, look: Look::Paper, size: (842.0, 595.0), top: 24 };
 
 /// Everything that a report says.
-pub fn report(
-    seen: Seen<'_>,
-    at: EntryId,
-    title: &str,
-    lens: Option<&str>,
-    count: usize,
-    classes: Classes,
-    accounts: &dyn Accounts,
-) -> Report {
+pub fn report(of: Subject<'_>, title: &str, count: usize, classes: Classes) -> Report {
+    let Subject { seen, at, accounts, .. } = of;
     let catalog = seen.catalog();
-    let context = context(seen, at, lens, UnitStyle::Binary, Look::Paper, (842.0, 595.0));
-    let kinds = breakdown(seen, at, BreakdownBy::Kind);
-    let owners = breakdown(seen, at, BreakdownBy::Owner);
+    let context = of.context(&A4);
+    let slices = |by| query::Breakdown { by, top: None }.ask(seen, at);
+    let (kinds, owners) = (slices(BreakdownBy::Kind), slices(BreakdownBy::Owner));
     let (kind_lines, owner_lines) =
         (slice_lines(&kinds, 20, accounts), slice_lines(&owners, 20, accounts));
     let files = |order| {
-        let found = first_files(seen, at, order, AgeBy::Written, None, count);
+        let found = query::Files { order, by: AgeBy::Written, top: count }.ask(seen, at);
         let line = |id: &EntryId| FileLine {
             path: Shown(catalog.path(*id)).to_string(),
             allocated: catalog.allocated(*id),
-            age: catalog.modified(*id).age(catalog.now()).to_string(),
+            // a report is read long after it was made, when ages mean nothing
+            written: catalog.modified(*id).day(),
             weight: {
-                let weight = tables::weight(catalog, *id, AgeBy::Written);
+                let weight = query::weight(catalog, *id, AgeBy::Written);
                 format!("{} y", Bytes::new(weight as u64).shown(UnitStyle::Binary))
             },
-            owner: tables::user(accounts, catalog.owner(*id).0),
+            owner: query::user(accounts, catalog.owner(*id).0),
         };
         found.first.iter().map(line).collect()
     };
@@ -142,17 +67,17 @@ pub fn report(
         ));
     }
     facts.extend([
-        ("newest writing".to_owned(), format!("{} ago", seen.newest(at).age(catalog.now()))),
+        ("newest writing".to_owned(), seen.newest(at).local()),
         (
             "older than a year".to_owned(),
             format!(
                 "{}, {}",
                 old.shown(UnitStyle::Binary),
-                tables::percent(old, seen.allocated(at))
+                query::percent(old, seen.allocated(at))
             ),
         ),
         ("owners".to_owned(), grouped(owners.slices.len() as u64)),
-        ("scanned".to_owned(), catalog.now().rfc3339()),
+        ("scanned".to_owned(), catalog.now().local()),
     ]);
     let trouble = |place: &fondaco_core::catalog::Unreadable| Trouble {
         path: shown(&place.path),
@@ -161,7 +86,7 @@ pub fn report(
     Report {
         title: shown(title),
         facts,
-        matrix: matrix(seen, at, AgeBy::Written, classes),
+        matrix: query::Ages { by: AgeBy::Written, classes }.ask(seen, at),
         cascade: fondaco_chart::cascade(seen, at, 20, &context),
         map: fondaco_chart::map(seen, at, &context),
         kinds: (kinds, kind_lines),

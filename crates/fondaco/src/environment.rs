@@ -1,6 +1,6 @@
 //! What the program takes from its surroundings: directories, terminals, and the clock's edge.
 
-use std::io::IsTerminal;
+use std::io::{self, IsTerminal};
 use std::path::PathBuf;
 use std::sync::Once;
 
@@ -36,16 +36,23 @@ pub fn state_directory(said: Option<PathBuf>) -> Result<PathBuf> {
 /// With what to do next.
 pub fn open_state(said: Option<PathBuf>) -> Result<State> {
     let directory = state_directory(said)?;
-    State::open(&directory).with_context(|| {
+    let state = State::open(&directory).with_context(|| {
         let shown = fondaco_core::shown::Shown(&directory);
         format!("the state directory {shown} cannot be used; choose another with --state DIR")
-    })
+    })?;
+    crate::log::begin(&state);
+    Ok(state)
 }
 
 /// The state directory if there is one, for what works without it too. If it cannot be used, that is said once.
 pub fn state_if_any(said: Option<PathBuf>) -> Option<State> {
     static SAID: Once = Once::new();
-    let directory = state_directory(said.clone()).ok().filter(|directory| directory.exists())?;
+    let directory = state_directory(said.clone()).ok()?;
+    if let Err(error) = std::fs::metadata(&directory)
+        && error.kind() == io::ErrorKind::NotFound
+    {
+        return None;
+    }
     match open_state(Some(directory)) {
         Ok(state) => Some(state),
         Err(error) => {

@@ -4,8 +4,27 @@ use std::io::{self, Write};
 
 use clap::CommandFactory;
 
-use crate::app::COMMANDS;
 use crate::cli::{Cli, EXIT_CODES};
+use crate::frame::commands::{Command, OF_ALL_STATIONS};
+use crate::station::{Station, WAYS};
+
+/// What stands before the help of a command.
+fn examples(out: &mut dyn Write, command: &clap::Command) -> io::Result<()> {
+    let Some(examples) = command.get_before_help() else { return Ok(()) };
+    let text = examples.to_string();
+    let lines = text.lines().filter(|line| line.starts_with(' ')).map(str::trim);
+    let lines: Vec<String> = lines.map(|line| line.replace('-', "\\-")).collect();
+    writeln!(out, ".EX\n{}\n.EE\n.PP", lines.join("\n"))
+}
+
+fn keys<'a>(out: &mut dyn Write, rows: impl IntoIterator<Item = &'a Command>) -> io::Result<()> {
+    for row in rows {
+        let keys: Vec<String> = row.keys.iter().map(ToString::to_string).collect();
+        let keys = keys.join(", ").replace('\\', "\\e").replace('-', "\\-");
+        writeln!(out, ".TP\n\\fB{keys}\\fR\n{}: {}", row.name, row.help)?;
+    }
+    Ok(())
+}
 
 /// Writes the manual page in roff (`man(7)`).
 ///
@@ -18,13 +37,20 @@ pub fn write(out: &mut dyn Write) -> io::Result<()> {
     man.render_title(out)?;
     man.render_name_section(out)?;
     man.render_synopsis_section(out)?;
+    writeln!(out, ".SH EXAMPLES")?;
+    examples(out, &command)?;
     man.render_description_section(out)?;
     man.render_options_section(out)?;
     writeln!(out, ".SH COMMANDS")?;
     for subcommand in command.get_subcommands().filter(|sub| sub.get_name() != "help") {
         let about = subcommand.get_about().map(ToString::to_string).unwrap_or_default();
-        writeln!(out, ".TP\n\\fBfondaco {}\\fR\n{about}", subcommand.get_name())?;
-        for argument in subcommand.get_arguments().filter(|a| a.get_id() != "help") {
+        writeln!(out, ".SS fondaco {}", subcommand.get_name().replace('-', "\\-"))?;
+        // how it is used comes first
+        examples(out, subcommand)?;
+        writeln!(out, "{about}")?;
+        for argument in
+            subcommand.get_arguments().filter(|a| a.get_id() != "help" && a.get_id() != "state")
+        {
             let Some(help) = argument.get_help() else { continue };
             let name = match argument.get_long() {
                 Some(long) => format!("\\-\\-{}", long.replace('-', "\\-")),
@@ -34,11 +60,12 @@ pub fn write(out: &mut dyn Write) -> io::Result<()> {
         }
     }
     writeln!(out, ".SH KEYS\nIn the application, where they apply:")?;
-    for row in COMMANDS {
-        let keys: Vec<String> = row.keys.iter().map(ToString::to_string).collect();
-        if !keys.is_empty() {
-            let keys = keys.join(", ").replace('\\', "\\e").replace('-', "\\-");
-            writeln!(out, ".TP\n\\fB{keys}\\fR\n{}: {}", row.name, row.help)?;
+    keys(out, OF_ALL_STATIONS.iter().chain(WAYS))?;
+    for station in Station::ALL {
+        let commands = station.room().commands();
+        if !commands.is_empty() {
+            writeln!(out, ".SS {}", station.name())?;
+            keys(out, commands)?;
         }
     }
     writeln!(out, ".SH EXIT STATUS\n{EXIT_CODES}")

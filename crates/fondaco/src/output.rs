@@ -11,6 +11,7 @@ use serde_json::{Map, Value};
 use unicode_width::UnicodeWidthStr;
 
 use crate::environment::colours_output;
+use crate::fit::cut_path;
 
 /// Writes one JSON document and a newline. Characters that could drive a terminal are written as
 /// `\u` escapes, which mean the same to every reader.
@@ -66,14 +67,34 @@ pub fn tell_text(text: &str) {
     let _ = writeln!(io::stderr(), "fondaco: {}", safe_text(text));
 }
 
-/// Which way a column leans.
+/// How the text of a column is aligned.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Lean {
-    /// Text.
+    /// To the left: texts.
     Left,
-    /// Numbers.
+    /// To the right: numbers.
     Right,
 }
+
+/// What was asked for makes no sense: the program ends with the code of bad usage.
+#[derive(Debug)]
+pub struct Usage(pub String);
+
+impl std::fmt::Display for Usage {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.write_str(&self.0)
+    }
+}
+
+impl std::error::Error for Usage {}
+
+/// Ends a command with [`Usage`].
+macro_rules! usage {
+    ($($words:tt)*) => {
+        return Err($crate::output::Usage(format!($($words)*)).into())
+    };
+}
+pub(crate) use usage;
 
 /// Aligned columns under a heading; the last column is not filled up.
 #[derive(Debug)]
@@ -106,19 +127,23 @@ impl Table {
                 cells.chain([self.columns[i].0.width()]).max().unwrap_or(0)
             })
             .collect();
-        let line = |cells: &[&str]| {
+        let line = |cells: &[&str], widths: &[usize]| {
             let mut line = String::new();
             for (i, cell) in cells.iter().enumerate() {
+                let cell = cut_path(cell, widths[i]);
                 let fill = " ".repeat(widths[i].saturating_sub(cell.width()));
                 let lean = self.columns[i].1;
                 let gap = if i == 0 { "" } else { "  " };
                 match lean {
-                    Lean::Right => line.extend([gap, &fill, cell]),
-                    Lean::Left => line.extend([gap, cell, &fill]),
+                    Lean::Right => line.extend([gap, &fill, &cell]),
+                    Lean::Left => line.extend([gap, &cell, &fill]),
                 }
             }
             line.trim_end().to_owned()
         };
+        // a terminal is not made to wrap: the longest texts are shortened in their middle, never numbers
+        let widths = fitted(widths, &self.columns, terminal_width());
+        let line = |cells: &[&str]| line(cells, &widths);
         let mut out = io::stdout().lock();
         let heading = line(&self.columns.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>());
         let (dim, plain) = if colours_output() { ("\x1b[2m", "\x1b[0m") } else { ("", "") };
@@ -128,6 +153,29 @@ impl Table {
             writeln!(out, "{}", safe_text(&line))?;
         }
         Ok(())
+    }
+}
+
+/// Columns of the terminal that standard output is, if it is one.
+fn terminal_width() -> Option<usize> {
+    let is_terminal = io::stdout().is_terminal();
+    let size = is_terminal.then(|| rustix::termios::tcgetwinsize(io::stdout()).ok()).flatten()?;
+    (size.ws_col > 0).then_some(usize::from(size.ws_col))
+}
+
+/// Widths of columns that fit a terminal, as far as texts can be shortened.
+fn fitted(mut widths: Vec<usize>, columns: &[(String, Lean)], room: Option<usize>) -> Vec<usize> {
+    /// Texts keep so many columns.
+    const LEAST: usize = 16;
+    let Some(room) = room else { return widths };
+    loop {
+        let whole = widths.iter().sum::<usize>() + 2 * widths.len().saturating_sub(1);
+        let Some(over) = whole.checked_sub(room).filter(|over| *over > 0) else { return widths };
+        let texts = (0..widths.len()).filter(|i| columns[*i].1 == Lean::Left);
+        let Some(widest) = texts.max_by_key(|i| widths[*i]).filter(|i| widths[*i] > LEAST) else {
+            return widths;
+        };
+        widths[widest] = widths[widest].saturating_sub(over.min(8)).max(LEAST);
     }
 }
 
@@ -172,7 +220,7 @@ pub struct Column {
     pub key: &'static str,
     /// Its heading for people.
     pub heading: &'static str,
-    /// Which way it leans.
+    /// How its text is aligned.
     pub lean: Lean,
 }
 
@@ -214,14 +262,20 @@ impl Grid {
             let found = self.columns.iter().position(|column| column.key == wanted);
             found.ok_or_else(|| {
                 let keys: Vec<&str> = self.columns.iter().map(|column| column.key).collect();
-                anyhow::anyhow!(
-                    "there is no column {}; there are {}",
-                    shown(wanted),
-                    keys.join(", ")
-                )
+                let (wanted, keys) = (shown(wanted), keys.join(", "));
+                Usage(format!("there is no column {wanted}; there are {keys}")).into()
             })
         };
         wanted.iter().map(place).collect()
+    }
+
+    /// Makes sure that there are such columns.
+    ///
+    /// # Errors
+    ///
+    /// [`Usage`] if not.
+    pub fn has_columns(&self, wanted: &[String]) -> anyhow::Result<()> {
+        self.chosen(wanted).map(drop)
     }
 
     /// Writes it as aligned text.
@@ -311,6 +365,18 @@ pub fn has_place(file: &Path) -> anyhow::Result<()> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn texts_give_way_where_a_terminal_is_narrow_and_numbers_do_not() {
+        let columns = [("bytes", Lean::Right), ("path", Lean::Left), ("owner", Lean::Left)];
+        let columns: Vec<_> = columns.iter().map(|(n, lean)| ((*n).to_owned(), *lean)).collect();
+        let fit = |room| fitted(vec![12, 90, 20], &columns, room);
+        assert_eq!(fit(None), [12, 90, 20]);
+        assert_eq!(fit(Some(126)), [12, 90, 20]);
+        assert_eq!(fit(Some(80)), [12, 44, 20]);
+        // what cannot be shortened any more is left to the terminal
+        assert_eq!(fit(Some(20)), [12, 16, 16]);
+    }
 
     #[test]
     fn no_cell_is_a_formula_or_drives_a_terminal() {

@@ -8,8 +8,7 @@ use fondaco_core::history::{Forecast, Outlook};
 use fondaco_core::kernel::{AccessTimes, Quota, QuotaOf};
 use fondaco_core::lens::Accounts;
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::state::State;
-use fondaco_core::units::{Bytes, UnitStyle, counted};
+use fondaco_core::units::{Bytes, Time, UnitStyle, counted};
 use fondaco_core::volume::Place;
 
 /// The rise of a volume in a day, with its sign.
@@ -36,6 +35,22 @@ pub fn access_note(kept: AccessTimes) -> Option<&'static str> {
         AccessTimes::Relative => Some("relatime: exact to the day"),
         AccessTimes::Not => Some("noatime: readings are not kept"),
     }
+}
+
+/// What the volumes say, in words.
+pub fn measured_words(measured: Option<i64>) -> String {
+    match measured {
+        None => "nothing".to_owned(),
+        Some(bytes) if bytes < 0 => {
+            format!("{} more in use", Bytes::new(bytes.unsigned_abs()).shown(UnitStyle::Binary))
+        }
+        Some(bytes) => format!("{} less in use", Bytes::new(bytes as u64).shown(UnitStyle::Binary)),
+    }
+}
+
+/// A moment of the journal as a date.
+pub fn dated(moment: &str) -> String {
+    Time::of_rfc3339(moment).map_or_else(|| moment.to_owned(), Time::local)
 }
 
 /// Bytes with their sign.
@@ -82,17 +97,17 @@ fn days(days: f64) -> String {
 }
 
 /// The name of whose limit it is, if one is known.
-pub fn owner_name(quota: &Quota, state: &State) -> Option<String> {
+pub fn owner_name(quota: &Quota, accounts: &dyn Accounts) -> Option<String> {
     match quota.of {
-        QuotaOf::User => state.user_name(quota.id),
-        QuotaOf::Group => state.group_name(quota.id),
+        QuotaOf::User => accounts.user_name(quota.id),
+        QuotaOf::Group => accounts.group_name(quota.id),
         QuotaOf::Project => None,
     }
 }
 
 /// A limit in one line.
-pub fn quota_line(quota: &Quota, state: &State, style: UnitStyle) -> String {
-    let name = owner_name(quota, state).unwrap_or_else(|| quota.id.to_string());
+pub fn quota_line(quota: &Quota, accounts: &dyn Accounts, style: UnitStyle) -> String {
+    let name = owner_name(quota, accounts).unwrap_or_else(|| quota.id.to_string());
     let bytes = match (quota.level(), quota.limit()) {
         (Some(level), Some(limit)) => {
             format!("  {level} of {}", limit.shown(style))

@@ -209,25 +209,26 @@ fn state_lies_where_the_environment_says_or_nowhere_and_never_where_others_write
         (vec![("HOME", home.clone()), ("FONDACO_STATE", user.owns("said"))], user.at.join("said")),
     ] {
         assert!(!expected.join("scans").exists());
-        let said = user.run_in(&program, &scan, &variables).ok().out();
+        let said = user.run_in(&program, &scan, &variables).with_unreadable().out();
         assert!(said.contains("saved as scan 1"), "{said}");
         assert!(expected.join("scans").is_dir(), "{expected:?}");
         // what could not be read is told, here and where it is ranked
         let place = format!("cannot open directory {}: Permission denied", shut.display());
         assert!(said.contains("1 place could not be read") && said.contains(&place), "{said}");
-        let ranked = user.run_in(&program, &["directories", tree], &variables).ok().out();
+        let ranked =
+            user.run_in(&program, &["directories", tree], &variables).with_unreadable().out();
         assert!(ranked.contains("1 place could not be read"), "{ranked}");
     }
     let nowhere = user.run_in(&program, &scan, &[]);
     assert_eq!(nowhere.code(), 1);
     assert!(nowhere.err().contains("say where with --state DIR"), "{}", nowhere.err());
     // what needs no state works without, and says once that what is there cannot be used
-    let said = user.run_in(&program, &["ages", tree], &[]).ok();
+    let said = user.run_in(&program, &["ages", tree], &[]).with_unreadable();
     assert!(!said.err().contains("settings are not used"), "{}", said.err());
     let state = home.join(".local/state/fondaco");
     let variables = [("HOME", home)];
     std::fs::write(state.join("settings.toml"), "waterline = high").unwrap();
-    let said = user.run_in(&program, &["ages", tree, "--lens", "owner:root"], &variables).ok();
+    let said = user.run_in(&program, &["ages", tree, "--lens", "owner:root"], &variables);
     assert_eq!(said.err().matches("settings are not used").count(), 1, "{}", said.err());
     assert!(said.err().contains("settings.toml"), "{}", said.err());
     std::fs::set_permissions(&state, PermissionsExt::from_mode(0o777)).unwrap();

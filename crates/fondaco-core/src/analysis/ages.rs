@@ -12,7 +12,7 @@ use super::below::Below;
 use crate::catalog::{AGE_BOUNDS, Catalog, EntryId, Seen};
 use crate::units::{Age, Bytes, Time, UnitError, UnitStyle};
 
-/// Which of its times says how old an entry is.
+/// The time stamp that an entry's age is counted from.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum AgeBy {
@@ -233,7 +233,7 @@ pub fn matrix(seen: Seen<'_>, at: EntryId, by: AgeBy, classes: Classes) -> Matri
 pub struct Block {
     /// Where classes end.
     pub classes: Classes,
-    /// Size classes.
+    /// The size classes of the block, by their places among the classes.
     pub sizes: std::ops::RangeInclusive<usize>,
     /// Age classes; the one after the last is of what has no age.
     pub ages: std::ops::RangeInclusive<usize>,
@@ -254,7 +254,7 @@ pub enum FileOrder {
     /// Bytes on disk, largest first.
     #[default]
     Allocated,
-    /// Oldest first.
+    /// The oldest first.
     Age,
     /// Size times age: dead weight, heaviest first.
     ByteYears,

@@ -41,7 +41,7 @@ impl<'a> Below<'a> {
         }
         let mut again = FxHashSet::default();
         for names in catalog.linked_entries() {
-            let is_here = |id: &&EntryId| seen.has(**id) && (all || is_below(seen, **id, at));
+            let is_here = |id: &&EntryId| seen.has(**id) && (all || catalog.is_below(**id, at));
             again.extend(names.iter().filter(is_here).skip(1).map(|id| id.0));
         }
         Self { seen, runs, again, shown: seen.entries(at) }
@@ -49,7 +49,7 @@ impl<'a> Below<'a> {
 
     /// How many entries lie there, shown or not.
     fn len(&self) -> usize {
-        self.runs.iter().map(|run| run.len()).sum()
+        self.runs.iter().map(std::iter::ExactSizeIterator::len).sum()
     }
 
     /// Whether so much is shown that what can be worked out once for the whole scan is worth it.
@@ -82,18 +82,6 @@ impl<'a> Below<'a> {
         parts.for_each(|more| join(&mut found, more));
         found
     }
-}
-
-/// Whether an entry is a directory, or lies below it.
-fn is_below(seen: Seen<'_>, id: EntryId, at: EntryId) -> bool {
-    let mut here = Some(id);
-    while let Some(id) = here {
-        if id == at {
-            return true;
-        }
-        here = seen.catalog().parent(id);
-    }
-    false
 }
 
 /// The same numbers in the same order, in parts of so many.

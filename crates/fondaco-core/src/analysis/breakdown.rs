@@ -5,6 +5,7 @@
 //! the directory's total; but for attributes, of which an entry may have several.
 
 use std::cmp::Reverse;
+use std::os::unix::ffi::OsStrExt;
 
 use rustc_hash::FxHashMap;
 use serde::Serialize;
@@ -12,7 +13,7 @@ use serde::Serialize;
 use super::Cell;
 use super::below::Below;
 use super::by_name;
-use crate::catalog::{AGE_BOUNDS, AgeProfile, Catalog, EntryId, Seen};
+use crate::catalog::{AGE_BOUNDS, AGE_CLASSES, AgeProfile, Catalog, EntryId, InName, Seen};
 use crate::lens::{Attribute, Lens, Word};
 use crate::naming::FileKind;
 use crate::units::Bytes;
@@ -34,13 +35,13 @@ pub enum BreakdownBy {
 }
 
 impl BreakdownBy {
-    /// All there are.
+    /// All there are, in the order in which they help most to find what may go.
     pub const ALL: [Self; 8] = [
         Self::Kind,
+        Self::Family,
         Self::Extension,
         Self::Owner,
         Self::Group,
-        Self::Family,
         Self::Depth,
         Self::NameLength,
         Self::Attribute,
@@ -62,13 +63,13 @@ impl BreakdownBy {
 }
 
 /// What the entries of one slice have in common.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum SliceKey {
     /// Their sort of contents.
     Kind(FileKind),
     /// The ending of files, in lower case; empty for none.
     Extension(Vec<u8>),
-    /// They are no files, and so have no ending.
+    /// Directories, links and special files, which have no ending.
     NoFile,
     /// A user's number.
     Owner(u32),
@@ -80,7 +81,7 @@ pub enum SliceKey {
     Depth(u32),
     /// Bytes in the name, from and to.
     NameLength(u32, u32),
-    /// An attribute.
+    /// What has an attribute, such as being sparse.
     Attribute(Attribute),
     /// None of the attributes.
     NoAttribute,
@@ -111,7 +112,7 @@ impl SliceKey {
 /// Entries that have something in common.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Slice {
-    /// What.
+    /// What they have in common.
     pub key: SliceKey,
     /// How many, each inode once, and their bytes on disk.
     pub sum: Cell,
@@ -126,20 +127,28 @@ pub struct Slice {
 /// See the [module](self).
 #[derive(Clone, Debug, PartialEq)]
 pub struct Breakdown {
-    /// By what.
+    /// The property that slices are told apart by.
     pub by: BreakdownBy,
-    /// Most bytes first, at most [`SLICES`].
+    /// Most bytes first, at most as many as were asked for.
     pub slices: Vec<Slice>,
     /// How many slices there are besides, and what they hold together.
     pub rest: (usize, Cell),
     /// All entries together.
     pub whole: Cell,
+    /// What a lens needs in front of a slice's own term, where names of one inode are in several slices.
+    first_names: String,
 }
 
-/// More slices are not told apart: nobody looks at them one by one.
+/// How many slices are kept unless more are asked for; the rest is summed.
 pub const SLICES: usize = 10_000;
 
 impl Breakdown {
+    /// What has to be added to the lens for just a slice: an inode is in the slice of its first name, and may have
+    /// other names that the slice's own term would choose.
+    pub fn term(&self, slice: &Slice) -> String {
+        format!("{}{}", self.first_names, slice.key.term())
+    }
+
     /// Whether an entry may be in several slices, so that they do not add up.
     pub fn overlaps(&self) -> bool {
         self.by == BreakdownBy::Attribute
@@ -149,30 +158,41 @@ impl Breakdown {
 #[derive(Clone, Copy)]
 pub(super) struct Part {
     pub(super) sum: Cell,
-    pub(super) profile: AgeProfile,
+    /// Bytes by age. Whole numbers: their sum is the same in whatever order they are added.
+    profile: [u64; AGE_CLASSES],
     pub(super) largest: (Bytes, EntryId),
 }
 
 impl Part {
     pub(super) fn new(first: EntryId) -> Self {
         let largest = (Bytes::ZERO, first);
-        Self { sum: Cell::default(), profile: AgeProfile::default(), largest }
+        Self { sum: Cell::default(), profile: [0; AGE_CLASSES], largest }
     }
 
-    pub(super) fn add(&mut self, id: EntryId, allocated: Bytes, class: usize) {
+    pub(super) fn add(&mut self, catalog: &Catalog, id: EntryId, allocated: Bytes, class: usize) {
         self.sum.entries += 1;
         self.sum.allocated += allocated;
-        self.profile[class] += allocated.get() as f32;
-        if allocated > self.largest.0 {
-            self.largest = (allocated, id);
-        }
+        self.profile[class] = self.profile[class].saturating_add(allocated.get());
+        self.take_larger(catalog, (allocated, id));
     }
 
-    pub(super) fn join(&mut self, other: Self) {
+    pub(super) fn join(&mut self, catalog: &Catalog, other: Self) {
         self.sum.add(other.sum);
-        self.profile.iter_mut().zip(other.profile).for_each(|(sum, more)| *sum += more);
-        if other.largest.0 > self.largest.0 {
-            self.largest = other.largest;
+        for (sum, more) in self.profile.iter_mut().zip(other.profile) {
+            *sum = sum.saturating_add(more);
+        }
+        self.take_larger(catalog, other.largest);
+    }
+
+    /// Of equal ones the first by name and then by path: numbers of entries are others in each scan.
+    fn take_larger(&mut self, catalog: &Catalog, (bytes, id): (Bytes, EntryId)) {
+        let (most, largest) = self.largest;
+        let order = || {
+            let by_name = catalog.own_name(id).cmp(catalog.own_name(largest));
+            by_name.then_with(|| catalog.compare_paths(id, largest))
+        };
+        if bytes > most || (bytes == most && order().is_lt()) {
+            self.largest = (bytes, id);
         }
     }
 }
@@ -190,8 +210,13 @@ const LENGTHS: [(u32, u32); 6] = [(0, 8), (9, 16), (17, 32), (33, 64), (65, 128)
 /// For things without an attribute.
 const NO_ATTRIBUTE: u64 = u64::MAX;
 
-/// Sorts what is shown of a directory, itself included, by a property.
+/// Sorts what is shown of a directory, itself included, by a property; tells at most [`SLICES`] slices apart.
 pub fn breakdown(seen: Seen<'_>, at: EntryId, by: BreakdownBy) -> Breakdown {
+    breakdown_in(seen, at, by, SLICES)
+}
+
+/// As [`breakdown`], with at most so many slices.
+pub fn breakdown_in(seen: Seen<'_>, at: EntryId, by: BreakdownBy, most: usize) -> Breakdown {
     let catalog = seen.catalog();
     let below = Below::new(seen, at);
     let bounds = AGE_BOUNDS.map(|bound| catalog.now().sec.saturating_sub(bound.secs() as i64));
@@ -199,8 +224,10 @@ pub fn breakdown(seen: Seen<'_>, at: EntryId, by: BreakdownBy) -> Breakdown {
         let written = catalog.modified(id).sec;
         bounds.iter().filter(|bound| written <= **bound).count()
     };
+    let first_names = first_names(seen, at, by);
     if matches!(by, BreakdownBy::Extension | BreakdownBy::Family) {
-        return by_name::breakdown(catalog, &below, by, &class);
+        let found = by_name::breakdown(catalog, &below, (by, most), &class);
+        return Breakdown { first_names, ..found };
     }
     if by == BreakdownBy::Kind && below.is_most() {
         catalog.learn_kinds();
@@ -216,37 +243,82 @@ pub fn breakdown(seen: Seen<'_>, at: EntryId, by: BreakdownBy) -> Breakdown {
             found.whole.add(more.whole);
             for (key, part) in more.numbers {
                 let new = || Part::new(part.largest.1);
-                found.numbers.entry(key).or_insert_with(new).join(part);
+                found.numbers.entry(key).or_insert_with(new).join(catalog, part);
             }
         },
     );
     let parts = found.numbers.into_iter().map(|(key, part)| (key_of(by, key), part)).collect();
-    in_order(by, parts, found.whole)
+    Breakdown { first_names, ..in_order((by, most), parts, found.whole) }
+}
+
+/// The term of a lens that leaves each inode its first name, if names of one inode are in several slices.
+fn first_names(seen: Seen<'_>, at: EntryId, by: BreakdownBy) -> String {
+    if matches!(by, BreakdownBy::Owner | BreakdownBy::Group) {
+        return String::new();
+    }
+    let catalog = seen.catalog();
+    let is_top = catalog.top() == Some(at);
+    let is_split = catalog.linked_entries().any(|mut names| {
+        names.retain(|name| seen.has(*name) && (is_top || catalog.is_below(*name, at)));
+        names.windows(2).any(|pair| !are_in_one_slice(catalog, by, pair[0], pair[1]))
+    });
+    match (is_split, is_top) {
+        (false, _) => String::new(),
+        (true, true) => "links:first ".to_owned(),
+        (true, false) => {
+            let below = catalog.path(at);
+            format!("{} links:first ", Lens::write(Word::Under, below.as_os_str().as_bytes()))
+        }
+    }
+}
+
+/// Whether two names of one inode are filed in the same slice.
+fn are_in_one_slice(catalog: &Catalog, by: BreakdownBy, a: EntryId, b: EntryId) -> bool {
+    let (mut one, mut other) = (Vec::new(), Vec::new());
+    let mut in_name =
+        |what| catalog.in_name(what, a, &mut one) == catalog.in_name(what, b, &mut other);
+    let name = |id| catalog.own_name(id);
+    match by {
+        BreakdownBy::Kind => catalog.file_kind(a) == catalog.file_kind(b),
+        BreakdownBy::Extension => in_name(InName::Ending),
+        BreakdownBy::Family => in_name(InName::Family),
+        BreakdownBy::Owner | BreakdownBy::Group => true,
+        BreakdownBy::Depth => catalog.depth(a) == catalog.depth(b),
+        BreakdownBy::NameLength => {
+            let class = |id| LENGTHS.iter().position(|(_, to)| name(id).len() as u32 <= *to);
+            class(a) == class(b)
+        }
+        BreakdownBy::Attribute => name(a).starts_with(b".") == name(b).starts_with(b"."),
+    }
 }
 
 /// What was found, most bytes first, as far as it is told apart.
-pub(super) fn in_order(by: BreakdownBy, parts: Vec<(SliceKey, Part)>, whole: Cell) -> Breakdown {
+pub(super) fn in_order(
+    (by, most): (BreakdownBy, usize),
+    parts: Vec<(SliceKey, Part)>,
+    whole: Cell,
+) -> Breakdown {
     let slice = |(key, part): (SliceKey, Part)| Slice {
         key,
         sum: part.sum,
-        profile: part.profile,
+        profile: part.profile.map(|bytes| bytes as f32),
         largest: part.largest.1,
         largest_allocated: part.largest.0,
     };
     let mut slices: Vec<Slice> = parts.into_iter().map(slice).collect();
-    // equal ones in an order that does not change
-    slices.sort_by_key(|slice| rank(slice.sum, slice.largest));
+    // equal ones in an order that is the same for every scan of the tree
+    slices.sort_by(|a, b| rank(a.sum).cmp(&rank(b.sum)).then_with(|| a.key.cmp(&b.key)));
     let mut rest = (0, Cell::default());
-    for slice in slices.drain(slices.len().min(SLICES)..) {
+    for slice in slices.drain(slices.len().min(most)..) {
         rest.0 += 1;
         rest.1.add(slice.sum);
     }
-    Breakdown { by, slices, rest, whole }
+    Breakdown { by, slices, rest, whole, first_names: String::new() }
 }
 
 /// Most bytes first, then most entries.
-fn rank(sum: Cell, largest: EntryId) -> (Reverse<Bytes>, Reverse<u64>, EntryId) {
-    (Reverse(sum.allocated), Reverse(sum.entries), largest)
+fn rank(sum: Cell) -> (Reverse<Bytes>, Reverse<u64>) {
+    (Reverse(sum.allocated), Reverse(sum.entries))
 }
 
 fn put(
@@ -258,7 +330,8 @@ fn put(
     class: usize,
 ) {
     let mut number = |key: u64| {
-        found.numbers.entry(key).or_insert_with(|| Part::new(id)).add(id, allocated, class);
+        let part = found.numbers.entry(key).or_insert_with(|| Part::new(id));
+        part.add(catalog, id, allocated, class);
     };
     let name = catalog.own_name(id);
     match by {

@@ -6,8 +6,8 @@ use ahash::RandomState;
 
 use super::Cell;
 use super::below::Below;
-use super::breakdown::{Breakdown, BreakdownBy, Part, SLICES, SliceKey, in_order};
-use crate::catalog::{Catalog, Dealt, EntryId, InName, Keys, NO_FILE};
+use super::breakdown::{Breakdown, BreakdownBy, Part, SliceKey, in_order};
+use crate::catalog::{Catalog, EntryId, HashedKeys, InName, Keys, NO_FILE};
 use crate::units::Bytes;
 
 /// What is added up for each key, of which there may be millions.
@@ -38,7 +38,7 @@ impl Sum {
 pub(super) fn breakdown(
     catalog: &Catalog,
     below: &Below<'_>,
-    by: BreakdownBy,
+    (by, most_slices): (BreakdownBy, usize),
     class: &(impl Fn(EntryId) -> usize + Sync),
 ) -> Breakdown {
     let what = if by == BreakdownBy::Family { InName::Family } else { InName::Ending };
@@ -57,13 +57,21 @@ pub(super) fn breakdown(
         (0..keys.end() as u32).filter(|n| sums[*n as usize].entries > 0).collect();
     let mut whole = Cell::default();
     live.iter().for_each(|number| whole.add(sums[*number as usize].cell()));
-    let listed = live.len().min(SLICES);
+    let listed = live.len().min(most_slices);
     if listed < live.len() {
         let most = large_first(&mut live, listed, |number| sums[number as usize].allocated);
-        // equal ones in the order of the catalog: numbers are others each time
-        live[..most].select_nth_unstable_by_key(listed - 1, |number| {
-            let sum = sums[*number as usize];
-            (Reverse(sum.allocated), Reverse(sum.entries), sum.first)
+        // equal ones by their keys: numbers are others each time
+        let rank = |number: u32| {
+            let sum = sums[number as usize];
+            (Reverse(sum.allocated), Reverse(sum.entries))
+        };
+        let key = |number: u32| {
+            let mut spare = Vec::new();
+            catalog.in_name(what, EntryId(sums[number as usize].first), &mut spare).to_vec()
+        };
+        let last = listed.saturating_sub(1);
+        live[..most].select_nth_unstable_by(last, |a, b| {
+            rank(*a).cmp(&rank(*b)).then_with(|| key(*a).cmp(&key(*b)))
         });
     }
     let mut rest = (live.len() - listed, Cell::default());
@@ -78,7 +86,9 @@ pub(super) fn breakdown(
         };
         (key, part)
     });
-    Breakdown { rest, ..in_order(by, keyed.collect(), whole) }
+    let mut found = in_order((by, most_slices), keyed.collect(), whole);
+    found.rest = rest;
+    found
 }
 
 /// Puts what has many bytes before the others, so that at least so many come first: by powers of two, in one
@@ -107,7 +117,7 @@ fn large_first(all: &mut [u32], least: usize, bytes: impl Fn(u32) -> u64) -> usi
 fn number(catalog: &Catalog, below: &Below<'_>, what: InName) -> Keys {
     let hasher = RandomState::new();
     let dealt = below.fold(
-        || (vec![Dealt::new()], Vec::new()),
+        || (vec![HashedKeys::new()], Vec::new()),
         |(dealt, spare), id| {
             dealt[0].push(id, hasher.hash_one(catalog.in_name(what, id, spare)));
         },
@@ -143,13 +153,13 @@ fn details(
         |parts, id| {
             if let Some(place) = places[keys.of(id)].checked_sub(1) {
                 let part = parts[place as usize].get_or_insert_with(|| Part::new(id));
-                part.add(id, catalog.own_allocated(id), class(id));
+                part.add(catalog, id, catalog.own_allocated(id), class(id));
             }
         },
         |parts, more| {
             for (part, more) in parts.iter_mut().zip(more) {
                 match (part, more) {
-                    (Some(part), Some(more)) => part.join(more),
+                    (Some(part), Some(more)) => part.join(catalog, more),
                     (none, more) => *none = none.take().or(more),
                 }
             }

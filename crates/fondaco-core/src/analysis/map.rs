@@ -47,16 +47,16 @@ pub struct MapShape {
 pub enum AreaOf {
     /// One entry, and if it is a directory whether what it holds lies in the area.
     Entry {
-        /// Which.
+        /// The entry that has the area.
         id: EntryId,
         /// Areas within follow.
         opened: bool,
     },
-    /// So many entries of a directory that are too small to be drawn.
+    /// The entries of a directory that are too small to be drawn one by one.
     Rest {
         /// Of which directory.
         of: EntryId,
-        /// How many.
+        /// How many entries it stands for.
         count: u64,
     },
 }
@@ -64,9 +64,9 @@ pub enum AreaOf {
 /// A part of the map.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Area {
-    /// What for.
+    /// What it stands for.
     pub of: AreaOf,
-    /// Where.
+    /// Where it lies on the map.
     pub place: Place,
     /// How deep in the directory that is mapped, from 0.
     pub level: u32,

@@ -12,10 +12,11 @@ mod protection;
 pub use ages::{
     AgeBy, Block, Cell, Classes, FileList, FileOrder, Matrix, byte_years, first_files, matrix,
 };
-pub use breakdown::{Breakdown, BreakdownBy, SLICES, Slice, SliceKey, breakdown};
+pub use breakdown::{Breakdown, BreakdownBy, SLICES, Slice, SliceKey, breakdown, breakdown_in};
 pub use evidence::{
     Evidence, Generations, Ownership, Packages, Regenerable, Regenerables, Repository,
-    RepositoryState, Sources, Totals, Verdict, gather,
+    RepositoryState, Sources, TableError, Totals, Verdict, gather,
 };
 pub use map::{Area, AreaOf, MapShape, Place, map};
+pub(crate) use protection::is_holding_area;
 pub use protection::{HOLDING_AREA_PREFIX, Protection};

@@ -65,7 +65,7 @@ const ITSELF: &[&str] = &[
 
 /// Where something lies on its file system, however it is reached: bind mounts and their sources agree.
 #[derive(Clone, Debug, PartialEq, Eq)]
-struct Within {
+struct OnFileSystem {
     device: u64,
     path: PathBuf,
 }
@@ -75,7 +75,7 @@ struct Within {
 struct Place {
     path: PathBuf,
     what: &'static str,
-    within: Option<Within>,
+    within: Option<OnFileSystem>,
     /// It holds what runs have taken away: it may go if it is given up by name.
     holds_our_own: bool,
 }
@@ -160,10 +160,10 @@ impl Protection {
     }
 
     /// Where a path lies on its file system.
-    fn within(&self, path: &Path) -> Option<Within> {
+    fn within(&self, path: &Path) -> Option<OnFileSystem> {
         let mount = mount_of(path, &self.mounts)?;
         let below = path.strip_prefix(&mount.mount_point).ok()?;
-        Some(Within { device: mount.dev, path: mount.root.join(below) })
+        Some(OnFileSystem { device: mount.dev, path: mount.root.join(below) })
     }
 
     /// The device of a path's file system and its path there, which are the same however it is reached.
@@ -212,6 +212,48 @@ impl Protection {
         below.map(|(place, what)| format!("it contains {}, {what}", Shown(place)))
     }
 
+    /// Whether nothing is protected about a directory and anything below it, but for holding areas by their names. For
+    /// entries of it that are no directories [`Protection::reason`] then says nothing either.
+    pub fn leaves_alone(&self, directory: &Path) -> bool {
+        let within = self.within(directory);
+        let concerns = |place: &Place| {
+            let there = place.within.as_ref();
+            place.path.starts_with(directory)
+                || directory.starts_with(&place.path)
+                || is_inside(within.as_ref(), there)
+                || is_inside(there, within.as_ref())
+        };
+        let mut held = directory.iter().chain(within.iter().flat_map(|within| within.path.iter()));
+        self.unknown.is_none()
+            && !held.any(is_holding_area)
+            && !self.whole.iter().any(concerns)
+            && !self.itself.iter().any(|(place, _)| place.starts_with(directory))
+    }
+
+    /// The places below a directory that are protected, as they are named from there: first those that are protected
+    /// with all in them, then those of which only the place itself is. `None` if all of the directory is protected.
+    pub fn places_below(&self, directory: &Path) -> Option<(Vec<PathBuf>, Vec<PathBuf>)> {
+        let here = self.within(directory);
+        let lies_in = |place: &Place| {
+            directory.starts_with(&place.path) || is_inside(here.as_ref(), place.within.as_ref())
+        };
+        if self.unknown.is_some() || self.whole.iter().any(lies_in) {
+            return None;
+        }
+        let named = |place: &Place| {
+            if place.path.starts_with(directory) {
+                return Some(place.path.clone());
+            }
+            let (here, there) = here.as_ref().zip(place.within.as_ref())?;
+            let is_below = here.device == there.device;
+            let below = is_below.then(|| there.path.strip_prefix(&here.path).ok()).flatten()?;
+            Some(directory.join(below))
+        };
+        let itself = self.itself.iter().map(|(place, _)| place);
+        let itself = itself.filter(|place| place.starts_with(directory)).cloned().collect();
+        Some((self.whole.iter().filter_map(named).collect(), itself))
+    }
+
     /// Why an entry below a target must not go with it: it is a holding area, of whichever user or run.
     pub fn reason_below(&self, target: &Path, name: &OsStr) -> Option<&'static str> {
         let is_given_up = self.given_up.iter().any(|given_up| target.starts_with(given_up));
@@ -219,11 +261,12 @@ impl Protection {
     }
 }
 
-fn is_holding_area(name: &OsStr) -> bool {
+/// Whether a name is that of a holding area, of whichever user or run.
+pub(crate) fn is_holding_area(name: &OsStr) -> bool {
     name.as_bytes().starts_with(HOLDING_AREA_PREFIX.as_bytes())
 }
 
-fn is_inside(inner: Option<&Within>, outer: Option<&Within>) -> bool {
+fn is_inside(inner: Option<&OnFileSystem>, outer: Option<&OnFileSystem>) -> bool {
     inner.zip(outer).is_some_and(|(inner, outer)| {
         inner.device == outer.device && inner.path.starts_with(&outer.path)
     })
@@ -249,6 +292,16 @@ mod tests {
         assert!(refused("keep/a") && refused("keep") && refused(".fondaco-held-0/3/1"));
         assert!(!refused("keepsake") && !refused("var/other"));
         assert_eq!(protection.reason(Path::new("/var/log/tide.log")), None);
+        // what is said of a directory holds for each of its files
+        for directory in ["", "keep", "keep/a", "var", "var/other", "else", ".fondaco-held-0/3"] {
+            let directory = home.join(directory);
+            let files = ["keep", "var", "x", ".fondaco-held-7", "keepsake"]
+                .map(|name| directory.join(name));
+            let are_free = files.iter().filter(|file| !is_holding_area(file.file_name().unwrap()));
+            let are_free = are_free.clone().all(|file| protection.reason(file).is_none());
+            assert!(are_free || !protection.leaves_alone(&directory), "{directory:?}");
+        }
+        assert!(protection.leaves_alone(&home.join("else")));
         let program = std::env::current_exe().unwrap();
         assert!(protection.reason(&program).is_some());
         assert!(protection.reason(program.parent().unwrap()).is_some());

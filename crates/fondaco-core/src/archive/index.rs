@@ -14,7 +14,7 @@ use crate::units::Time;
 pub struct Index {
     /// Version of the document: [`VERSION`].
     pub fondaco: u32,
-    /// Always `archive-index`.
+    /// The kind of document: always `archive-index`.
     pub kind: String,
     /// Name of the archive's file.
     pub archive: String,
@@ -54,15 +54,15 @@ pub struct ArchivedEntry {
     pub kind: Kind,
     /// `st_mode`, with the type bits.
     pub mode: u32,
-    /// Owner's number.
+    /// Number of the user that owns the original.
     pub uid: u32,
-    /// Group's number.
+    /// Number of the group that owns the original.
     pub gid: u32,
     /// Length of a file.
     pub size: u64,
-    /// Last written.
+    /// When the original was last written.
     pub mtime: Time,
-    /// Last read.
+    /// When the original was last read.
     pub atime: Time,
     /// SHA-256 of a file's contents, holes read as zeros; none for another name of a file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -70,7 +70,7 @@ pub struct ArchivedEntry {
     /// What a symbolic link points to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub link: Option<DocPath>,
-    /// Which name before it in the archive this is another name of.
+    /// For a hard link: the earlier name in the archive that shares its inode.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub same_as: Option<DocPath>,
     /// Device number of a device node.

@@ -13,7 +13,7 @@ use rustix::fs::{Mode, OFlags};
 use sha2::{Digest, Sha256};
 use zstd::stream::write::Encoder;
 
-use super::depot::{ArchiveFiles, unfinished};
+use super::depot::{ArchiveFiles, NewObject, unfinished};
 use super::index::VERSION;
 use super::tar_form::{self, Stretch};
 use super::{ArchivedEntry, ArchivedTarget, Depot, DepotError, Index, verify};
@@ -25,10 +25,14 @@ use crate::units::Time;
 /// An archive that is being written under a temporary name.
 #[derive(Debug)]
 pub struct Packing {
-    depot: Depot,
+    depot: Box<dyn Depot>,
     name: String,
-    file: File,
+    object: Box<dyn NewObject>,
+    /// Bytes of it that stay.
+    length: u64,
     targets: Vec<ArchivedTarget>,
+    /// Of inodes with several names, the one that was packed first: the others are links to it.
+    names: HashMap<(u64, u64), DocPath>,
 }
 
 /// An archive that has been proved and has its name.
@@ -36,7 +40,7 @@ pub struct Packing {
 pub struct Packed {
     /// The archive's file.
     pub path: PathBuf,
-    /// Its length.
+    /// Length of the archive in bytes.
     pub bytes: u64,
     /// Numbers of the actions whose targets it holds.
     pub actions: Vec<u32>,
@@ -48,15 +52,16 @@ impl Packing {
     /// # Errors
     ///
     /// [`DepotError::Taken`] if one has, [`DepotError::Call`].
-    pub fn begin(depot: Depot, name: String) -> Result<Self, DepotError> {
+    pub fn begin(depot: Box<dyn Depot>, name: String) -> Result<Self, DepotError> {
         let files = ArchiveFiles::of(&name);
         for file in [&files.archive, &files.index, &files.sums] {
             if depot.has(file)? {
-                return Err(DepotError::Taken(depot.file(file)));
+                return Err(DepotError::Taken(depot.object(file)));
             }
         }
-        let file = depot.create(&unfinished(&files.archive))?;
-        Ok(Self { depot, name, file, targets: Vec::new() })
+        let object = depot.create(&unfinished(&files.archive))?;
+        let (targets, names) = (Vec::new(), HashMap::new());
+        Ok(Self { depot, name, object, length: 0, targets, names })
     }
 
     /// Whether nothing has been packed.
@@ -77,23 +82,56 @@ impl Packing {
         located: &Located,
         touched: &Touched,
     ) -> Result<(), Refusal> {
-        let begins = self.position()?;
-        let packed = self.frame(target, located, touched);
-        match packed {
-            Ok(entries) => {
-                let length = self.position()? - begins;
-                let original = target.path.clone();
-                let target = ArchivedTarget { action, original, offset: begins, length, entries };
-                self.targets.push(target);
-                Ok(())
-            }
+        let packed = match self.object.can_take_back() {
+            true => self.frame_in_place(target, located, touched)?,
+            false => self.frame_through_spool(target, located, touched)?,
+        };
+        let (entries, length) = packed?;
+        let original = target.path.clone();
+        let offset = self.length;
+        self.targets.push(ArchivedTarget { action, original, offset, length, entries });
+        self.length += length;
+        Ok(())
+    }
+
+    /// Writes a target's frame to the archive and takes it back if it is refused; an error of that stops the packing.
+    fn frame_in_place(
+        &mut self,
+        target: &Target,
+        located: &Located,
+        touched: &Touched,
+    ) -> Result<Framed, Refusal> {
+        let part = self.path();
+        let mut out = Counting { out: &mut self.object, bytes: 0 };
+        let framed = frame(target, located, touched, &mut out, &part, &mut self.names);
+        let length = out.bytes;
+        match framed {
+            Ok(entries) => Ok(Ok((entries, length))),
             Err(refusal) => {
-                let back = self.file.set_len(begins);
-                back.and_then(|()| self.file.seek(SeekFrom::Start(begins)))
-                    .map_err(CallError::on(Op::Write, self.path()))?;
-                Err(refusal)
+                let back = self.object.take_back_to(self.length);
+                back.map_err(CallError::on(Op::Write, part))?;
+                Ok(Err(refusal))
             }
         }
+    }
+
+    /// Writes a target's frame aside first: only what is not refused goes to the archive.
+    fn frame_through_spool(
+        &mut self,
+        target: &Target,
+        located: &Located,
+        touched: &Touched,
+    ) -> Result<Framed, Refusal> {
+        let part = self.path();
+        let mut spool = tempfile::spooled_tempfile(SPOOLED_IN_MEMORY);
+        let framed = frame(target, located, touched, &mut spool, &part, &mut self.names);
+        let entries = match framed {
+            Ok(entries) => entries,
+            Err(refusal) => return Ok(Err(refusal)),
+        };
+        let moved = spool.rewind().and_then(|()| io::copy(&mut spool, &mut self.object));
+        let write_error = |error| Refusal::Archive(CallError::on(Op::Write, part)(error).whole());
+        Ok(Ok((entries, moved.map_err(write_error)?)))
     }
 
     /// Syncs the archive, reads it back from the device, compares it with the hashes of the
@@ -118,13 +156,15 @@ impl Packing {
 
     fn finish(&mut self, created: Time) -> Result<Packed, DepotError> {
         let part = self.path();
-        let mut end =
-            Encoder::new(&mut self.file, LEVEL).map_err(CallError::on(Op::Write, &part))?;
+        let mut out = Counting { out: &mut self.object, bytes: 0 };
+        let mut end = Encoder::new(&mut out, LEVEL).map_err(CallError::on(Op::Write, &part))?;
         tar_form::write_end(&mut end)
             .and_then(|()| end.finish().map(|_| ()))
-            .and_then(|()| self.file.sync_all())
             .map_err(CallError::on(Op::Write, &part))?;
-        let sha256 = verify::read_back(&mut self.file, &part, &self.targets)?;
+        let bytes = self.length + out.bytes;
+        self.object.store().map_err(CallError::on(Op::Write, &part))?;
+        let stored = self.object.read_back().map_err(CallError::on(Op::Read, &part))?;
+        let sha256 = verify::read_back(stored, &part, &self.targets)?;
         let files = ArchiveFiles::of(&self.name);
         let index = Index {
             fondaco: VERSION,
@@ -141,59 +181,86 @@ impl Packing {
         self.depot.write_new(&files.sums, sums.as_bytes())?;
         self.depot.rename_new(&unfinished(&files.archive), &files.archive)?;
         self.depot.sync()?;
-        let path = self.depot.file(&files.archive);
-        let bytes = self.file.metadata().map_err(CallError::on(Op::Examine, &path))?.len();
+        let path = self.depot.object(&files.archive);
         let actions = index.targets.iter().map(|target| target.action).collect();
         Ok(Packed { path, bytes, actions })
     }
 
     fn path(&self) -> PathBuf {
-        self.depot.file(&unfinished(&ArchiveFiles::of(&self.name).archive))
-    }
-
-    fn position(&mut self) -> Result<u64, CallError> {
-        let path = self.path();
-        self.file.stream_position().map_err(CallError::on(Op::Write, path))
-    }
-
-    fn frame(
-        &mut self,
-        target: &Target,
-        located: &Located,
-        touched: &Touched,
-    ) -> Result<Vec<ArchivedEntry>, Refusal> {
-        let part = self.path();
-        let write_error = |error: io::Error| {
-            Refusal::Archive(CallError::on(Op::Write, part.clone())(error).whole())
-        };
-        let top = tar_form::plain_name(&target.path.0).to_owned();
-        let mut out = Encoder::new(&mut self.file, LEVEL).map_err(write_error)?;
-        let mut entries = Vec::new();
-        let mut names: HashMap<(u64, u64), DocPath> = HashMap::new();
-        let path = &target.path.0;
-        let found = survey_at(
-            located.parent.as_fd(),
-            &located.name,
-            path,
-            touched,
-            &mut |visit: Visit<'_>| {
-                let whole = path.join(visit.below);
-                let name = DocPath(below(&top, visit.below));
-                let source = Source { visit: &visit, path: &whole };
-                let entry = source.entry(name, &mut names)?;
-                entries.push(source.write(entry, &mut out, &write_error)?);
-                Ok(())
-            },
-        )?;
-        if let Some(difference) = target.difference(&found.target, false) {
-            return Err(Refusal::Changed { path: path.clone(), difference });
-        }
-        out.finish().map_err(write_error)?;
-        Ok(entries)
+        self.depot.object(&unfinished(&ArchiveFiles::of(&self.name).archive))
     }
 }
 
+/// What a target's frame holds and how long it is, or why there is none.
+type Framed = Result<(Vec<ArchivedEntry>, u64), Refusal>;
+
+/// A frame that is spooled is kept in memory up to so many bytes, and in a file without a name beyond.
+const SPOOLED_IN_MEMORY: usize = 8 << 20;
+
+/// Counts what is written.
+struct Counting<'a> {
+    out: &'a mut dyn Write,
+    bytes: u64,
+}
+
+impl Write for Counting<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.out.write(bytes)?;
+        self.bytes += written as u64;
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.out.flush()
+    }
+}
+
+/// Writes one target as a frame of its own; `part` is what the archive is called in messages.
+fn frame(
+    target: &Target,
+    located: &Located,
+    touched: &Touched,
+    out: &mut impl Write,
+    part: &Path,
+    known: &mut HashMap<(u64, u64), DocPath>,
+) -> Result<Vec<ArchivedEntry>, Refusal> {
+    let write_error =
+        |error: io::Error| Refusal::Archive(CallError::on(Op::Write, part)(error).whole());
+    let top = tar_form::plain_name(&target.path.0).to_owned();
+    let mut out = Encoder::new(out, LEVEL).map_err(write_error)?;
+    let mut entries = Vec::new();
+    let mut names = Names { before: known, new: HashMap::new() };
+    let path = &target.path.0;
+    let found =
+        survey_at(located.parent.as_fd(), &located.name, path, touched, &mut |visit: Visit<
+            '_,
+        >| {
+            let whole = path.join(visit.below);
+            let name = DocPath(below(&top, visit.below));
+            let source = Source { visit: &visit, path: &whole };
+            let entry = source.entry(name, &mut names)?;
+            entries.push(source.write(entry, &mut out, &write_error)?);
+            Ok(())
+        })?;
+    if let Some(difference) = target.difference(&found.target, false) {
+        return Err(Refusal::Changed { path: path.clone(), difference });
+    }
+    out.finish().map_err(write_error)?;
+    // what is refused leaves no name that others could be links to
+    let new = names.new;
+    known.extend(new);
+    Ok(entries)
+}
+
 const LEVEL: i32 = 3;
+
+/// The first names of inodes that have several.
+struct Names<'a> {
+    /// In targets that are packed already.
+    before: &'a HashMap<(u64, u64), DocPath>,
+    /// In the target at hand.
+    new: HashMap<(u64, u64), DocPath>,
+}
 
 fn below(top: &Path, rest: &Path) -> PathBuf {
     if rest.as_os_str().is_empty() { top.to_owned() } else { top.join(rest) }
@@ -206,20 +273,15 @@ struct Source<'a> {
 }
 
 impl Source<'_> {
-    fn entry(
-        &self,
-        name: DocPath,
-        names: &mut HashMap<(u64, u64), DocPath>,
-    ) -> Result<ArchivedEntry, Refusal> {
+    fn entry(&self, name: DocPath, names: &mut Names<'_>) -> Result<ArchivedEntry, Refusal> {
         let stat = self.visit.stat;
         let mut link = None;
         let mut same_as = None;
         if stat.kind != Kind::Directory && stat.links > 1 {
-            match names.get(&(stat.dev, stat.ino)) {
-                Some(first) => same_as = Some(first.clone()),
-                None => {
-                    names.insert((stat.dev, stat.ino), name.clone());
-                }
+            let inode = (stat.dev, stat.ino);
+            same_as = names.before.get(&inode).or_else(|| names.new.get(&inode)).cloned();
+            if same_as.is_none() {
+                names.new.insert(inode, name.clone());
             }
         }
         match stat.kind {
@@ -381,7 +443,7 @@ impl Reading<'_> {
         Ok(hash.finish())
     }
 
-    /// Makes sure that nobody waits to open the file: whoever does has the right of way.
+    /// Makes sure that no process waits to open the file: one that does has the right of way.
     fn is_still(&self) -> Result<(), Refusal> {
         let Original::Leased(lease) = self.original else { return Ok(()) };
         match lease.is_unbroken().map_err(CallError::on(Op::Examine, self.path))? {

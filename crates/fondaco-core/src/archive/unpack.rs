@@ -1,9 +1,9 @@
 //! Restoring one target from an archive into a private directory.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ffi::OsStr;
 use std::fs::File;
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io::{self, Read};
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
@@ -12,74 +12,137 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, Timespec, Timestamps, Uid};
 
+use super::siblings::Siblings;
 use super::tar_form::plain_name;
 use super::tar_read::{Member, TarReader};
-use super::{ArchiveFiles, ArchivedEntry, Depot, DepotError, Index};
+use super::{ArchiveFiles, ArchivedEntry, Depot, DepotAddress, DepotError, Index};
 use crate::kernel::{self, CallError, Kind, Op, PrivateDir, open_beneath};
-use crate::shown::Shown;
+use crate::shown::{DocPath, Shown};
 use crate::units::Time;
 
 /// What was restored.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Unpacked {
-    /// Names.
+    /// How many names were restored.
     pub entries: u64,
 }
 
-/// Restores the target of one action into `area` under the name `held`: contents, owners, modes,
-/// times and extended attributes. Every file is compared with the index while it is written.
-/// Nothing outside `area` is touched; names are resolved beneath it without following links.
-///
-/// # Errors
-///
-/// [`DepotError`]; what was restored so far then lies in `area` and can be removed.
-pub fn unpack(
-    archive: &Path,
-    action: u32,
-    area: &PrivateDir,
-    held: &OsStr,
-) -> Result<Unpacked, DepotError> {
-    let differs = |reason: String| DepotError::Differs { path: archive.to_owned(), reason };
-    // what others can write to is not read back either
-    let depot = Depot::open_existing(archive.parent().unwrap_or(archive))?;
-    let files = archive.file_name().and_then(OsStr::to_str);
-    let name = files.and_then(|name| name.strip_suffix(".tar.zst"));
-    let name = name.ok_or_else(|| differs("its name is not that of an archive".to_owned()))?;
-    let files = ArchiveFiles::of(name);
-    let index = read_index(&depot, &files.index)?;
-    let target = index.targets.iter().find(|target| target.action == action);
-    let target = target.ok_or_else(|| differs(format!("it does not hold action {action}")))?;
-    let mut file = depot.read(&files.archive)?;
-    file.seek(SeekFrom::Start(target.offset)).map_err(CallError::on(Op::Read, archive))?;
-    let frame = file.take(target.length);
-    let decoder = zstd::stream::read::Decoder::new(frame);
-    let decoder = decoder.map_err(CallError::on(Op::Read, archive))?;
-    let mut tar = TarReader::new(decoder);
-    let restore = Restore { area, held, top: plain_name(&target.original.0).to_owned() };
-    for wanted in &target.entries {
-        let member = tar.next().map_err(|error| differs(error.to_string()))?;
-        let member =
-            member.ok_or_else(|| differs("it holds less than its index says".to_owned()))?;
-        let difference = member.difference(wanted).map_err(|error| differs(error.to_string()))?;
-        if let Some(what) = difference {
-            return Err(differs(format!("{what} of {}", Shown(&wanted.name.0))));
-        }
-        restore.make(&mut tar, &member, wanted)?;
-    }
-    // a directory's times and mode last: filling it changes the one and may need the other
-    for directory in target.entries.iter().rev().filter(|e| e.kind == Kind::Directory) {
-        let fd = restore.open(&directory.name.0, OFlags::RDONLY | OFlags::DIRECTORY)?;
-        restore.dress(&fd, directory)?;
-        rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, area.path()))?;
-    }
-    area.sync()?;
-    Ok(Unpacked { entries: target.entries.len() as u64 })
+/// An archive that is open, with its index read: many of its targets can be unpacked one after the other.
+#[derive(Debug)]
+pub struct OpenArchive {
+    path: PathBuf,
+    pub(super) depot: Box<dyn Depot>,
+    /// The name of its object in the depot.
+    pub(super) object: String,
+    pub(super) index: Index,
+    /// Places of targets in the index, by the number of their action.
+    by_action: HashMap<u32, usize>,
+    /// Inodes with several names, by the name that was packed with the contents: places of target and entry of each.
+    pub(super) links: HashMap<DocPath, Vec<(usize, usize)>>,
 }
 
-fn read_index(depot: &Depot, name: &str) -> Result<Index, DepotError> {
-    let path = depot.file(name);
+impl OpenArchive {
+    /// Opens an archive by its path.
+    ///
+    /// # Errors
+    ///
+    /// [`DepotError`] if it or its index cannot be read, or others could have changed it.
+    pub fn open(archive: &Path) -> Result<Self, DepotError> {
+        let differs =
+            |reason: &str| DepotError::Differs { path: archive.to_owned(), reason: reason.into() };
+        // what others can write to is not read back either
+        let address = DepotAddress::from(archive.parent().unwrap_or(archive));
+        let depot = address.open_existing()?;
+        let files = archive.file_name().and_then(OsStr::to_str);
+        let name = files.and_then(|name| name.strip_suffix(".tar.zst"));
+        let name = name.ok_or_else(|| differs("its name is not that of an archive"))?;
+        let files = ArchiveFiles::of(name);
+        let index = read_index(&*depot, &files.index)?;
+        let actions = index.targets.iter().enumerate();
+        let by_action = actions.map(|(place, target)| (target.action, place)).collect();
+        let links = links(&index);
+        let (path, object) = (archive.to_owned(), files.archive);
+        Ok(Self { path, depot, object, index, by_action, links })
+    }
+
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Restores the target of one action into `area` under the name `held`: contents, owners, modes,
+    /// times and extended attributes. Every file is compared with the index while it is written.
+    /// Nothing outside `area` is touched; names are resolved beneath it without following links.
+    ///
+    /// # Errors
+    ///
+    /// [`DepotError`]; what was restored so far then lies in `area` and can be removed.
+    pub fn unpack(
+        &self,
+        action: u32,
+        area: &PrivateDir,
+        held: &OsStr,
+    ) -> Result<Unpacked, DepotError> {
+        let differs = |reason: String| DepotError::Differs { path: self.path.clone(), reason };
+        let place = self.by_action.get(&action);
+        let place = *place.ok_or_else(|| differs(format!("it does not hold action {action}")))?;
+        let target = &self.index.targets[place];
+        let frame = self.depot.read(&self.object, target.offset)?.take(target.length);
+        let decoder = zstd::stream::read::Decoder::new(frame);
+        let decoder = decoder.map_err(CallError::on(Op::Read, &self.path))?;
+        let mut tar = TarReader::new(decoder);
+        let top = plain_name(&target.original.0).to_owned();
+        let restore = Restore { area, held, top, siblings: Siblings::new(self, place) };
+        for wanted in &target.entries {
+            let member = tar.next().map_err(|error| differs(error.to_string()))?;
+            let member =
+                member.ok_or_else(|| differs("it holds less than its index says".to_owned()))?;
+            let difference =
+                member.difference(wanted).map_err(|error| differs(error.to_string()))?;
+            if let Some(what) = difference {
+                return Err(differs(format!("{what} of {}", Shown(&wanted.name.0))));
+            }
+            restore.make(&mut tar, &member, wanted)?;
+        }
+        // a directory's times and mode last: filling it changes the one and may need the other
+        for directory in target.entries.iter().rev().filter(|e| e.kind == Kind::Directory) {
+            let fd = restore.open(&directory.name.0, OFlags::RDONLY | OFlags::DIRECTORY)?;
+            restore.dress(&fd, directory)?;
+            rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, area.path()))?;
+        }
+        area.sync()?;
+        Ok(Unpacked { entries: target.entries.len() as u64 })
+    }
+}
+
+/// Inodes with several names in an index, see [`OpenArchive`].
+fn links(index: &Index) -> HashMap<DocPath, Vec<(usize, usize)>> {
+    let all = || {
+        let targets = index.targets.iter().enumerate();
+        targets.flat_map(|(place, target)| {
+            target.entries.iter().enumerate().map(move |(number, entry)| (place, number, entry))
+        })
+    };
+    let mut links: HashMap<DocPath, Vec<(usize, usize)>> = HashMap::new();
+    for (place, number, entry) in all() {
+        if let Some(first) = &entry.same_as {
+            links.entry(first.clone()).or_default().push((place, number));
+        }
+    }
+    if !links.is_empty() {
+        for (place, number, entry) in all().filter(|(.., entry)| entry.same_as.is_none()) {
+            if let Some(names) = links.get_mut(&entry.name) {
+                names.push((place, number));
+            }
+        }
+    }
+    links
+}
+
+fn read_index(depot: &dyn Depot, name: &str) -> Result<Index, DepotError> {
+    let path = depot.object(name);
     let mut text = Vec::new();
-    depot.read(name)?.read_to_end(&mut text).map_err(CallError::on(Op::Read, &path))?;
+    depot.read(name, 0)?.read_to_end(&mut text).map_err(CallError::on(Op::Read, &path))?;
     Index::parse(&text).map_err(|error| DepotError::Differs { path, reason: error.to_string() })
 }
 
@@ -87,6 +150,7 @@ struct Restore<'a> {
     area: &'a PrivateDir,
     held: &'a OsStr,
     top: PathBuf,
+    siblings: Siblings<'a>,
 }
 
 impl Restore<'_> {
@@ -119,7 +183,8 @@ impl Restore<'_> {
         let parent = open_beneath(self.area.fd(), parent, OFlags::RDONLY | OFlags::DIRECTORY)
             .map_err(CallError::on(Op::OpenDirectory, &path))?;
         let name = place.file_name().unwrap_or(self.held);
-        if let Some(first) = &wanted.same_as {
+        let within = |first: &&DocPath| first.0.starts_with(&self.top);
+        if let Some(first) = wanted.same_as.as_ref().filter(within) {
             let first = self.place(&first.0)?;
             let holder = first.parent().unwrap_or(none);
             let holder = open_beneath(self.area.fd(), holder, OFlags::PATH | OFlags::DIRECTORY)
@@ -129,24 +194,44 @@ impl Restore<'_> {
                 .map_err(CallError::on(Op::Create, &path))?;
             return Ok(());
         }
+        // another name of it, which belongs to another target, may be in its place again
+        if self.siblings.link(&wanted.name, &parent, name)? {
+            return Ok(());
+        }
+        if let Some(first) = &wanted.same_as {
+            return self.siblings.read(first, &mut |tar, member, content| {
+                self.make_new(tar, member, content, (&parent, name), &path)
+            });
+        }
+        self.make_new(tar, member, wanted, (&parent, name), &path)
+    }
+
+    /// Makes an entry that is no other name of one that is there.
+    fn make_new(
+        &self,
+        tar: &mut TarReader<impl Read>,
+        member: &Member,
+        wanted: &ArchivedEntry,
+        (parent, name): (&OwnedFd, &OsStr),
+        path: &Path,
+    ) -> Result<(), DepotError> {
+        let none = Path::new("");
         match (wanted.kind, &wanted.link) {
             (Kind::Directory, _) => {
-                rustix::fs::mkdirat(&parent, name, Mode::RWXU)
-                    .map_err(CallError::on(Op::Create, &path))?;
+                rustix::fs::mkdirat(parent, name, Mode::RWXU)
+                    .map_err(CallError::on(Op::Create, path))?;
             }
-            (Kind::File, _) => self.file(tar, member, wanted, parent.as_fd(), name, &path)?,
+            (Kind::File, _) => self.file(tar, member, wanted, parent.as_fd(), name, path)?,
             (Kind::Link, to) => {
                 let to = to.as_ref().map_or(none, |to| &to.0);
-                rustix::fs::symlinkat(to, &parent, name)
-                    .map_err(CallError::on(Op::Create, &path))?;
-                undressed(&parent, name, wanted, false)
-                    .map_err(CallError::on(Op::Create, &path))?;
+                rustix::fs::symlinkat(to, parent, name).map_err(CallError::on(Op::Create, path))?;
+                undressed(parent, name, wanted, false).map_err(CallError::on(Op::Create, path))?;
             }
             (Kind::Special, _) => {
                 let kind = FileType::from_raw_mode(wanted.mode);
-                rustix::fs::mknodat(&parent, name, kind, Mode::RUSR | Mode::WUSR, wanted.device)
-                    .map_err(CallError::on(Op::Create, &path))?;
-                undressed(&parent, name, wanted, true).map_err(CallError::on(Op::Create, &path))?;
+                rustix::fs::mknodat(parent, name, kind, Mode::RUSR | Mode::WUSR, wanted.device)
+                    .map_err(CallError::on(Op::Create, path))?;
+                undressed(parent, name, wanted, true).map_err(CallError::on(Op::Create, path))?;
             }
         }
         Ok(())

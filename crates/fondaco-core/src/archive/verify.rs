@@ -1,10 +1,8 @@
 //! Reading an archive back and comparing it, entry by entry, with what the originals were.
 
-use std::fs::File;
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io::{self, Read};
 use std::path::Path;
 
-use rustix::fs::Advice;
 use sha2::{Digest, Sha256};
 
 use super::pack::hex;
@@ -13,21 +11,18 @@ use super::{ArchivedEntry, ArchivedTarget, DepotError};
 use crate::kernel::{CallError, Op};
 use crate::shown::shown;
 
-/// Reads the whole archive from the device, compares it with the index, and gives its SHA-256.
+/// Reads the whole archive as it is stored, compares it with the index, and gives its SHA-256.
 ///
 /// # Errors
 ///
 /// [`DepotError::Differs`] for the first difference, [`DepotError::Call`] if it cannot be read.
 pub(super) fn read_back(
-    file: &mut File,
+    stored: impl Read,
     path: &Path,
     targets: &[ArchivedTarget],
 ) -> Result<String, DepotError> {
-    // it was synced: let go of the cached pages, so that the device is asked
-    let _ = rustix::fs::fadvise(&*file, 0, None, Advice::DontNeed);
-    file.seek(SeekFrom::Start(0)).map_err(CallError::on(Op::Read, path))?;
     let differs = |reason: String| DepotError::Differs { path: path.to_owned(), reason };
-    let mut hashed = Hashed { file, hash: Sha256::new() };
+    let mut hashed = Hashed { stored, hash: Sha256::new() };
     let decoder = zstd::stream::read::Decoder::new(&mut hashed);
     let mut archive = TarReader::new(decoder.map_err(CallError::on(Op::Read, path))?);
     for wanted in targets.iter().flat_map(|target| &target.entries) {
@@ -65,14 +60,14 @@ fn compare(
     Ok((Some(hash) != wanted.sha256).then_some("the contents"))
 }
 
-struct Hashed<'a> {
-    file: &'a mut File,
+struct Hashed<R> {
+    stored: R,
     hash: Sha256,
 }
 
-impl Read for Hashed<'_> {
+impl<R: Read> Read for Hashed<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let got = self.file.read(buffer)?;
+        let got = self.stored.read(buffer)?;
         self.hash.update(&buffer[..got]);
         Ok(got)
     }

@@ -6,7 +6,7 @@ use std::os::fd::OwnedFd;
 use std::path::PathBuf;
 
 use super::shared::overlap;
-use super::{Draft, Figure, Item, Line, Matter, Sure};
+use super::{Draft, Figure, Item, Line, LineKind, Sure};
 use crate::kernel::{
     self, BtrfsExtents, Capacity, Owner, btrfs_extents, btrfs_subvolume, btrfs_sums, ext_hidden,
     space_map, xfs_shape,
@@ -18,7 +18,7 @@ use crate::volume::{Class, Volume};
 pub(super) fn ask(draft: &mut Draft<'_>) -> Vec<Line> {
     let volume = draft.volume;
     if volume.class == Class::Simulated {
-        return vec![Line::new(Matter::Metadata, Figure::exact(0))];
+        return vec![Line::new(LineKind::Metadata, Figure::exact(0))];
     }
     let Ok(capacity) = &volume.capacity else { return Vec::new() };
     let reserve = capacity.free_root.less(capacity.free_users);
@@ -30,10 +30,10 @@ pub(super) fn ask(draft: &mut Draft<'_>) -> Vec<Line> {
         "xfs" => xfs(capacity, volume),
         "btrfs" => btrfs(draft, volume),
         // pages of files, and nothing else, are counted
-        "tmpfs" | "ramfs" => Ok(vec![Line::new(Matter::Metadata, Figure::exact(0))]),
+        "tmpfs" | "ramfs" => Ok(vec![Line::new(LineKind::Metadata, Figure::exact(0))]),
         _ => {
             draft.notes.push(format!("{} does not tell what it keeps for itself.", volume.fs_type));
-            Ok(vec![Line::new(Matter::Metadata, Figure::UNKNOWN)])
+            Ok(vec![Line::new(LineKind::Metadata, Figure::UNKNOWN)])
         }
     };
     lines.unwrap_or_else(|error| {
@@ -43,7 +43,7 @@ pub(super) fn ask(draft: &mut Draft<'_>) -> Vec<Line> {
             }
             _ => format!("What the file system keeps for itself could not be asked for: {error}."),
         });
-        vec![Line::new(Matter::Metadata, Figure::UNKNOWN)]
+        vec![Line::new(LineKind::Metadata, Figure::UNKNOWN)]
     })
 }
 
@@ -62,7 +62,7 @@ fn ext(draft: &mut Draft<'_>, capacity: &Capacity) -> io::Result<Vec<Line>> {
     let overhead = hidden.device.saturating_sub(capacity.total.get());
     draft.beside.push(Item::new("tables, bitmaps and journal", overhead as i64));
     let sum: u64 = hidden.parts.iter().map(|(_, bytes)| bytes).sum();
-    let mut line = Line::new(Matter::Metadata, Figure::exact(sum as i64));
+    let mut line = Line::new(LineKind::Metadata, Figure::exact(sum as i64));
     line.items = hidden.parts.iter().map(|(what, bytes)| Item::new(*what, *bytes as i64)).collect();
     Ok(vec![line])
 }
@@ -96,7 +96,7 @@ fn xfs(capacity: &Capacity, volume: &Volume) -> io::Result<Vec<Line>> {
     })?;
     // the device says what is free; the file system offers less than that
     let kept = free as i64 - capacity.free_root.get() as i64;
-    let mut line = Line::new(Matter::Metadata, Figure::exact(kept));
+    let mut line = Line::new(LineKind::Metadata, Figure::exact(kept));
     line.items.push(Item::new("free on the device, but kept back for its own tables", kept));
     let mut lines = Vec::new();
     if unknown == 0 {
@@ -109,7 +109,7 @@ fn xfs(capacity: &Capacity, volume: &Volume) -> io::Result<Vec<Line>> {
         shared.sort_unstable();
         let again = -(overlap(&shared) as i64);
         if shape.reflink {
-            let mut line = Line::new(Matter::Shared, Figure::exact(again));
+            let mut line = Line::new(LineKind::Shared, Figure::exact(again));
             line.items = vec![Item::new("extents that files have in common", again)];
             lines.push(line);
         }
@@ -128,7 +128,7 @@ fn xfs(capacity: &Capacity, volume: &Volume) -> io::Result<Vec<Line>> {
         }
         if shape.reflink {
             // asked for file by file, should there be a need
-            lines.push(Line::new(Matter::Shared, Figure { bytes: 0, sure: Sure::AtMost }));
+            lines.push(Line::new(LineKind::Shared, Figure { bytes: 0, sure: Sure::AtMost }));
         }
     }
     lines.push(line);
@@ -144,7 +144,7 @@ fn btrfs(draft: &mut Draft<'_>, volume: &Volume) -> io::Result<Vec<Line>> {
     let part = |bytes: u64| (bytes / copies) as i64;
     let (metadata, system) = (part(sums.metadata.disk_used), part(sums.system.disk_used));
     let reserve = sums.reserve as i64;
-    let mut line = Line::new(Matter::Metadata, Figure::exact(metadata + system + reserve));
+    let mut line = Line::new(LineKind::Metadata, Figure::exact(metadata + system + reserve));
     line.items = vec![
         Item::new("trees, with their copies", metadata),
         Item::new("where the rest is", system),
@@ -156,7 +156,7 @@ fn btrfs(draft: &mut Draft<'_>, volume: &Volume) -> io::Result<Vec<Line>> {
         Ok(found) => found,
         Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
             draft.notes.push("What files share and pack can be seen by root only.".to_owned());
-            return Ok(vec![line, Line::new(Matter::Shared, Figure::UNKNOWN)]);
+            return Ok(vec![line, Line::new(LineKind::Shared, Figure::UNKNOWN)]);
         }
         Err(error) => return Err(error),
     };
@@ -166,7 +166,7 @@ fn btrfs(draft: &mut Draft<'_>, volume: &Volume) -> io::Result<Vec<Line>> {
         found.files.iter().filter(|files| !lies_in(&found, files.subvolume, here)).collect();
     let other: u64 = elsewhere.iter().map(|files| files.counted).sum();
     if !elsewhere.is_empty() {
-        let mut line = Line::new(Matter::OtherSubvolumes, Figure::exact(other as i64));
+        let mut line = Line::new(LineKind::OtherSubvolumes, Figure::exact(other as i64));
         line.count = elsewhere.len() as u64;
         line.items = elsewhere
             .iter()
@@ -182,7 +182,7 @@ fn btrfs(draft: &mut Draft<'_>, volume: &Volume) -> io::Result<Vec<Line>> {
         ("kept of extents that are partly overwritten", found.partial),
     ];
     let sum = items.iter().map(|(_, bytes)| bytes).sum();
-    let mut line = Line::new(Matter::Shared, Figure::exact(sum));
+    let mut line = Line::new(LineKind::Shared, Figure::exact(sum));
     let telling = items.iter().filter(|(_, bytes)| *bytes != 0);
     line.items = telling.map(|(what, bytes)| Item::new(*what, *bytes)).collect();
     lines.push(line);

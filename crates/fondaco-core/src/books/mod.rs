@@ -61,7 +61,7 @@ impl Figure {
 /// What a line of the books is about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Matter {
+pub enum LineKind {
     /// What the scan saw, each inode once.
     Visible,
     /// Subvolumes that do not lie below the mount point.
@@ -76,11 +76,11 @@ pub enum Matter {
     Metadata,
     /// What was counted more often, or larger, than it lies on the device.
     Shared,
-    /// The rest.
+    /// What no other line explains.
     Unexplained,
 }
 
-impl Matter {
+impl LineKind {
     /// The words for it.
     pub fn words(self) -> &'static str {
         match self {
@@ -131,8 +131,8 @@ impl Item {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Line {
     /// What it is about.
-    pub matter: Matter,
-    /// How much.
+    pub kind: LineKind,
+    /// How many bytes, and how sure that is.
     pub figure: Figure,
     /// How many things.
     pub count: u64,
@@ -141,13 +141,13 @@ pub struct Line {
 }
 
 impl Line {
-    fn new(matter: Matter, figure: Figure) -> Self {
-        Self { matter, figure, count: 0, items: Vec::new() }
+    fn new(kind: LineKind, figure: Figure) -> Self {
+        Self { kind, figure, count: 0, items: Vec::new() }
     }
 
     /// What is counted, as in "2 files"; nothing if nothing is.
     pub fn counted(&self) -> String {
-        match self.matter.noun() {
+        match self.kind.noun() {
             Some(noun) if self.count > 0 => counted(self.count, noun),
             _ => String::new(),
         }
@@ -177,13 +177,13 @@ pub struct Books {
 
 impl Books {
     /// A line, if there is one of this sort.
-    pub fn line(&self, matter: Matter) -> Option<&Line> {
-        self.lines.iter().find(|line| line.matter == matter)
+    pub fn line(&self, kind: LineKind) -> Option<&Line> {
+        self.lines.iter().find(|line| line.kind == kind)
     }
 
     /// What no line explains.
     pub fn unexplained(&self) -> Figure {
-        self.line(Matter::Unexplained).map_or(Figure::UNKNOWN, |line| line.figure)
+        self.line(LineKind::Unexplained).map_or(Figure::UNKNOWN, |line| line.figure)
     }
 
     /// Whether every number is exact, and they add up.
@@ -238,7 +238,7 @@ pub fn books(
     draft.held(held, &mounts);
     draft.unreadable(visible);
     draft.lines.extend(tells);
-    draft.lines.sort_by_key(|line| line.matter as u8);
+    draft.lines.sort_by_key(|line| line.kind as u8);
     shared::correct(&mut draft, used);
     draft.close(used);
     Ok(Books {
@@ -280,7 +280,7 @@ struct Draft<'a> {
 
 impl Draft<'_> {
     fn visible(&mut self, visible: Option<(&Catalog, EntryId)>) {
-        let mut line = Line::new(Matter::Visible, Figure::UNKNOWN);
+        let mut line = Line::new(LineKind::Visible, Figure::UNKNOWN);
         match visible {
             Some((catalog, root)) => {
                 let out = catalog.excluded();
@@ -298,7 +298,7 @@ impl Draft<'_> {
 
     fn beneath(&mut self, catalog: Option<&Catalog>, mounts: &[Mount]) {
         let places = beneath::covered_places(self.volume, mounts);
-        let mut line = Line::new(Matter::Beneath, Figure::exact(0));
+        let mut line = Line::new(LineKind::Beneath, Figure::exact(0));
         line.count = places.len() as u64;
         match beneath::look(self.volume, &places, catalog) {
             Ok(items) => {
@@ -341,7 +341,7 @@ impl Draft<'_> {
         }
         let all =
             held.hidden == 0 && files.iter().all(|file| file.allocated.is_some()) && !may_hold;
-        let mut line = Line::new(Matter::Held, Figure::exact_if(all, known.get() as i64));
+        let mut line = Line::new(LineKind::Held, Figure::exact_if(all, known.get() as i64));
         line.count = files.len() as u64;
         line.items = files
             .iter()
@@ -371,7 +371,7 @@ impl Draft<'_> {
         });
         let figure =
             if places.is_empty() && catalog.is_some() { Figure::exact(0) } else { Figure::UNKNOWN };
-        let mut line = Line::new(Matter::Unreadable, figure);
+        let mut line = Line::new(LineKind::Unreadable, figure);
         line.count = places.len() as u64;
         line.items = places
             .iter()
@@ -388,8 +388,8 @@ impl Draft<'_> {
         self.lines.push(line);
     }
 
-    fn line_mut(&mut self, matter: Matter) -> Option<&mut Line> {
-        self.lines.iter_mut().find(|line| line.matter == matter)
+    fn line_mut(&mut self, kind: LineKind) -> Option<&mut Line> {
+        self.lines.iter_mut().find(|line| line.kind == kind)
     }
 
     /// What all lines so far leave over.
@@ -399,8 +399,9 @@ impl Draft<'_> {
 
     fn close(&mut self, used: Bytes) {
         let rest = self.rest(used);
-        let visible = self.line_mut(Matter::Visible).is_some_and(|l| l.figure.sure == Sure::Exact);
-        let unreadable = self.line_mut(Matter::Unreadable);
+        let visible =
+            self.line_mut(LineKind::Visible).is_some_and(|l| l.figure.sure == Sure::Exact);
+        let unreadable = self.line_mut(LineKind::Unreadable);
         if let Some(line) = unreadable.filter(|line| visible && line.figure == Figure::UNKNOWN) {
             line.figure = Figure { bytes: rest.max(0), sure: Sure::AtMost };
         }
@@ -411,7 +412,7 @@ impl Draft<'_> {
             (true, false) => Figure { bytes: rest, sure: Sure::AtMost },
         };
         // what may be unreadable is in both; it is the rest that is bounded
-        self.lines.push(Line::new(Matter::Unexplained, figure));
+        self.lines.push(Line::new(LineKind::Unexplained, figure));
     }
 }
 

@@ -6,18 +6,18 @@ use std::io;
 use rustix::fs::{Mode, OFlags};
 
 use super::beneath::walk;
-use super::{Draft, Figure, Item, Line, Matter, Sure};
+use super::{Draft, Figure, Item, Line, LineKind, Sure};
 use crate::kernel::{self, Kind, extents, private_mount};
 use crate::units::Bytes;
 
 /// Where XFS has no record of owners and the lines so far explain more than there is, files share extents:
 /// every file is asked for those (`FIEMAP`), and what was counted again is taken off.
 pub(super) fn correct(draft: &mut Draft<'_>, used: Bytes) {
-    let is_open = draft.line_mut(Matter::Shared).is_some_and(|l| l.figure.sure == Sure::AtMost);
-    if !is_open || draft.line_mut(Matter::Visible).is_none_or(|l| l.figure.sure != Sure::Exact) {
+    let is_open = draft.line_mut(LineKind::Shared).is_some_and(|l| l.figure.sure == Sure::AtMost);
+    if !is_open || draft.line_mut(LineKind::Visible).is_none_or(|l| l.figure.sure != Sure::Exact) {
         return;
     }
-    let mut line = Line::new(Matter::Shared, Figure::exact(0));
+    let mut line = Line::new(LineKind::Shared, Figure::exact(0));
     if draft.rest(used) < 0 {
         match counted_again(draft) {
             Ok((bytes, files)) => {
@@ -30,7 +30,7 @@ pub(super) fn correct(draft: &mut Draft<'_>, used: Bytes) {
             }
         }
     }
-    draft.lines.retain(|line| line.matter != Matter::Shared);
+    draft.lines.retain(|line| line.kind != LineKind::Shared);
     draft.lines.push(line);
 }
 

@@ -4,12 +4,13 @@
 use std::collections::HashMap;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::rc::Rc;
+use std::sync::Arc;
 
 use super::execute::Run;
 use super::holding::directory_times;
-use super::{CarryOutError, EntryRecord, EntryState};
+use super::{CarryOutError, EntryState};
 use crate::kernel::{
     self, CallError, Facts, Inventory, Kind, Lease, NoLease, Op, PrivateDir, Removal, RemovalError,
     Stat, Strictness,
@@ -19,8 +20,8 @@ use crate::shown::Shown;
 use crate::units::{Bytes, grouped};
 
 /// A target that lies in the private directory.
-struct Taken {
-    /// Which entry of the run.
+struct TakenTarget {
+    /// Number of the entry in the run.
     at: usize,
     located: Located,
     area: Rc<PrivateDir>,
@@ -33,6 +34,7 @@ struct Taken {
 impl Run<'_> {
     /// Takes a batch away. When this returns, what became of each is in the journal.
     pub(super) fn remove_batch(&mut self, batch: &[usize]) -> Result<(), CarryOutError> {
+        self.checks.forget_place();
         let outcome = self.remove_intended(batch);
         self.leases.give_back();
         outcome
@@ -42,15 +44,13 @@ impl Run<'_> {
         let mut taken = Vec::new();
         let ready = self.intend(batch)?;
         // before anything is taken: a failure in between would leave what was to the next start
-        let mut parents: HashMap<_, OwnedFd> = HashMap::new();
+        let mut parents: HashMap<PathBuf, Arc<OwnedFd>> = HashMap::new();
         for (at, located, _) in &ready {
             let path = &self.entries[*at].action.target.path.0;
             if let Some(parent) = path.parent()
                 && !parents.contains_key(parent)
             {
-                let copy = located.parent.try_clone();
-                let copy = copy.map_err(CallError::on(Op::Open, parent))?;
-                parents.insert(parent.to_owned(), copy);
+                parents.insert(parent.to_owned(), Arc::clone(&located.parent));
             }
         }
         for (at, located, area) in ready {
@@ -78,11 +78,7 @@ impl Run<'_> {
             rustix::fs::fsync(&parent).map_err(CallError::on(Op::Sync, path))?;
         }
         self.areas.sync()?;
-        Ok(self.journal.write(self.id, &self.records(batch))?)
-    }
-
-    fn records(&self, batch: &[usize]) -> Vec<EntryRecord> {
-        batch.iter().map(|at| self.entries[*at].clone()).collect()
+        Ok(self.journal.write(self.id, batch.iter().map(|at| &self.entries[*at]))?)
     }
 
     /// Step 1: what may be touched at all is written down as intended, with where it will be held. The private
@@ -96,8 +92,8 @@ impl Run<'_> {
             let action = &self.entries[*at].action;
             let path = action.target.path.0.clone();
             let opened = self.checks.permitted(action).and_then(|()| {
-                let located = crate::plan::locate(&path)?;
-                let area = self.areas.at(&self.areas.path_for(&path, &located)?)?;
+                let located = self.checks.locate(&path)?;
+                let area = self.areas.of(&path, &located)?;
                 Ok((located, area))
             });
             match opened {
@@ -111,7 +107,7 @@ impl Run<'_> {
                 Err(refusal) => self.refuse(*at, refusal),
             }
         }
-        self.journal.write(self.id, &self.records(batch))?;
+        self.journal.write(self.id, batch.iter().map(|at| &self.entries[*at]))?;
         Ok(ready)
     }
 
@@ -121,20 +117,22 @@ impl Run<'_> {
         at: usize,
         located: Located,
         area: Rc<PrivateDir>,
-    ) -> Result<Taken, Refusal> {
+    ) -> Result<TakenTarget, Refusal> {
         let action = self.entries[at].action.clone();
         let path = &action.target.path.0;
-        self.checks.target(&action, &self.touched)?;
         let (dev, ino) = (action.target.device, action.target.inode);
-        if action.target.kind == Kind::File
-            && self.leases.of(dev, ino).is_none()
-            && let Some(lease) = lease(&located, path)?
-        {
-            let stat = kernel::stat_descriptor(lease.file());
-            let stat = stat.map_err(CallError::on(Op::Examine, path))?;
-            self.leases.hold(stat.dev, stat.ino, lease);
+        if action.target.kind == Kind::File && self.leases.of(dev, ino).is_none() {
+            match lease(&located, path)? {
+                Some(lease) => {
+                    let stat = kernel::stat_descriptor(lease.file());
+                    let stat = stat.map_err(CallError::on(Op::Examine, path))?;
+                    self.leases.hold(stat.dev, stat.ino, lease);
+                }
+                None => self.checks.refresh((self.clock)()),
+            }
         }
-        // what was leased may be another file than the one that was reviewed: that is compared next
+        // what was leased may be another file than the one that was reviewed: that is compared now
+        self.checks.target(&action, &self.touched)?;
         let before = kernel::stat_at(&located.parent, located.name.as_os_str())
             .map_err(CallError::on(Op::Examine, path))?;
         let is_leased = self.leases.of(before.dev, before.ino).is_some();
@@ -148,7 +146,7 @@ impl Run<'_> {
             .map_err(CallError::on(Op::Rename, path))?;
         self.entries[at].parent_after =
             directory_times(located.parent.as_fd()).map(|(_, written)| written);
-        let one = Taken { at, located, area, before, is_leased };
+        let one = TakenTarget { at, located, area, before, is_leased };
         match self.look_after_move(&one, &held) {
             Ok(()) => Ok(one),
             Err(refusal) => Err(self.give_back(&one, refusal)),
@@ -156,7 +154,7 @@ impl Run<'_> {
     }
 
     /// Beside the rename: it is the very inode, and nothing but its change time is different.
-    fn look_after_move(&mut self, one: &Taken, held: &str) -> Result<(), Refusal> {
+    fn look_after_move(&mut self, one: &TakenTarget, held: &str) -> Result<(), Refusal> {
         let action = &self.entries[one.at].action;
         let path = action.target.path.0.clone();
         let moved = one.area.stat(held.as_ref())?;
@@ -180,9 +178,12 @@ impl Run<'_> {
     }
 
     /// Step 4 for all that were taken, and the journal's word that those which pass may be removed.
-    fn compare_all(&mut self, taken: Vec<Taken>) -> Result<Vec<(Taken, Inventory)>, CarryOutError> {
-        // nobody can come to what lies in the private directory by its old path any more, so a look
-        // that is taken now finds everybody who has something of it open
+    fn compare_all(
+        &mut self,
+        taken: Vec<TakenTarget>,
+    ) -> Result<Vec<(TakenTarget, Inventory)>, CarryOutError> {
+        // what lies in the private directory can no longer be opened by its old path, so open files that are
+        // collected now are all that there will be
         if taken.iter().any(|one| !one.is_leased) {
             self.checks.look_who_has_what_open((self.clock)());
         }
@@ -207,26 +208,23 @@ impl Run<'_> {
 
     /// Writes down, with the lists, that what has been compared may be removed. What is set aside keeps its list for
     /// the day when it is purged.
-    fn clear(&mut self, compared: &[(Taken, Inventory)]) -> Result<(), CarryOutError> {
-        let mut lists = Vec::new();
-        let mut records = Vec::new();
-        for (one, inventory) in compared {
+    fn clear(&mut self, compared: &[(TakenTarget, Inventory)]) -> Result<(), CarryOutError> {
+        if compared.is_empty() {
+            return Ok(());
+        }
+        for (one, _) in compared {
             let entry = &mut self.entries[one.at];
             if entry.action.deed != Deed::SetAside {
                 entry.state = EntryState::Cleared;
             }
-            lists.push((entry.action.number, inventory));
-            records.push(entry.clone());
-        }
-        if lists.is_empty() {
-            return Ok(());
         }
         // after a power cut, what the journal has as cleared must not stand in its old place
         self.areas.sync()?;
-        Ok(self.journal.write_with(self.id, &records, &lists)?)
+        let records = compared.iter().map(|(one, list)| (&self.entries[one.at], Some(list)));
+        Ok(self.journal.write_with(self.id, records)?)
     }
 
-    fn compare(&self, one: &Taken) -> Result<Inventory, Refusal> {
+    fn compare(&self, one: &TakenTarget) -> Result<Inventory, Refusal> {
         let entry = &self.entries[one.at];
         let (target, held) = (&entry.action.target, entry.held_name());
         let path = &target.path.0;
@@ -245,7 +243,7 @@ impl Run<'_> {
     }
 
     /// Gives a target its place back, and says what to tell of it then.
-    fn give_back(&mut self, one: &Taken, refusal: Refusal) -> Refusal {
+    fn give_back(&mut self, one: &TakenTarget, refusal: Refusal) -> Refusal {
         let entry = &self.entries[one.at];
         let held = entry.held_name();
         let before = one.area.stat(held.as_ref()).ok().flatten();
@@ -263,7 +261,7 @@ impl Run<'_> {
     }
 
     /// A stop was asked for: what was cleared and is not begun goes back to its place.
-    fn leave_for_later(&mut self, one: &Taken) {
+    fn leave_for_later(&mut self, one: &TakenTarget) {
         let stopped = Refusal::Gone(one.area.path().to_owned());
         if let refusal @ Refusal::Stranded { .. } = self.give_back(one, stopped) {
             return self.refuse(one.at, refusal);
@@ -273,14 +271,17 @@ impl Run<'_> {
         // our own two renames have changed the inode's change time, and nothing else has
         let parent = one.located.parent.as_fd();
         match kernel::stat_at(parent, one.located.name.as_os_str()) {
-            Ok(stat) if stat.ino == one.before.ino => entry.action.target.ctime = stat.ctime,
+            Ok(stat) if stat.ino == one.before.ino => {
+                entry.action.target.ctime = stat.ctime;
+                entry.action_changed = true;
+            }
             // then it will be found to have changed
             _ => {}
         }
     }
 
     /// Step 5 for what does not stay.
-    fn remove(&mut self, one: &Taken, inventory: &Inventory) {
+    fn remove(&mut self, one: &TakenTarget, inventory: &Inventory) {
         let action = self.entries[one.at].action.clone();
         let held = self.entries[one.at].held_name();
         let (mut freed, mut gone) = (Bytes::ZERO, 0u64);
@@ -352,12 +353,23 @@ pub(super) fn refusal_of(error: RemovalError) -> Refusal {
     }
 }
 
-/// Keeps a file still. Nothing where leases are not to be had: then a look at who has what open has to do.
+/// Takes a lease on a file, so that no other process can open it. `None` where leases are not to be had: then the open
+/// files of all processes are looked at instead.
 fn lease(located: &Located, path: &Path) -> Result<Option<Lease>, Refusal> {
     let file = match kernel::open_file(&located.parent, located.name.as_os_str()) {
         Ok(file) => file,
-        // it may be taken although it may not be read
-        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => return Ok(None),
+        // it may be taken although it may not be read; and what is no file any more is told by the comparison
+        Err(error)
+            if matches!(
+                error.kind(),
+                io::ErrorKind::PermissionDenied | io::ErrorKind::InvalidInput
+            ) =>
+        {
+            return Ok(None);
+        }
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            return Err(Refusal::Gone(path.to_owned()));
+        }
         // somebody else has a lease on it
         Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
             return Err(Refusal::InUse { path: path.to_owned(), holder: None });

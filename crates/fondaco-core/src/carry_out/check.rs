@@ -1,5 +1,6 @@
 //! The checks that every target passes before it is touched, in a rehearsal and in a run alike.
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap};
 use std::io;
 use std::ops::Bound;
@@ -13,7 +14,8 @@ use crate::analysis::Protection;
 use crate::archive::{DepotError, DepotPlace};
 use crate::kernel::{self, CallError, Holder, Kind, Op, OpenFiles, Stat, stat_descriptor};
 use crate::plan::{
-    Action, Deed, Located, Plan, Refusal, Survey, Touched, Visit, locate, survey_at,
+    Action, Deed, FreeDirectory, Located, Locator, Plan, Refusal, RuleProtection, Survey, Touched,
+    Visit, survey_at,
 };
 use crate::state::State;
 use crate::units::Time;
@@ -21,18 +23,23 @@ use crate::units::Time;
 /// What the checks of one run know.
 pub(super) struct Checks {
     protection: Protection,
+    rules: RuleProtection,
     open: OpenFiles,
-    looked: Instant,
+    /// When the open files of all processes were last collected. A run that takes only files may never need them, since
+    /// their leases tell the same.
+    looked: Option<Instant>,
     /// When a holder was last looked for by its name.
     sought: Option<Instant>,
     /// Of actions that cannot be done whatever their targets are: why.
     hopeless: HashMap<u32, String>,
     /// Where the plan's depots are, or would be made.
     depots: Vec<DepotPlace>,
+    locator: RefCell<Locator>,
+    free: FreeDirectory,
 }
 
 impl Checks {
-    pub(super) fn new(plan: &Plan, state: &State, open: OpenFiles) -> Self {
+    pub(super) fn new(plan: &Plan, state: &State) -> Self {
         let mut protection = Protection::of_system(state);
         plan.give_up.iter().for_each(|place| protection.give_up(&place.0));
         for place in &plan.protect {
@@ -51,7 +58,19 @@ impl Checks {
         for depot in &depots {
             protection.add(depot.path.clone(), "the depot of this plan");
         }
-        Self { protection, open, looked: Instant::now(), sought: None, hopeless, depots }
+        let open = OpenFiles::default();
+        let rules = RuleProtection::of_state(state);
+        Self {
+            protection,
+            rules,
+            open,
+            looked: None,
+            sought: None,
+            hopeless,
+            depots,
+            locator: RefCell::default(),
+            free: FreeDirectory::default(),
+        }
     }
 
     /// Where the plan's depots are, or would be made.
@@ -59,20 +78,20 @@ impl Checks {
         &self.depots
     }
 
-    /// Looks again who has what open, if the last look is some seconds old.
+    /// Collects the open files of all processes, unless that was done in the last seconds.
     pub(super) fn refresh(&mut self, now: Time) {
-        if self.looked.elapsed() > Duration::from_secs(5) {
+        if self.looked.is_none_or(|looked| looked.elapsed() > Duration::from_secs(5)) {
             self.look_who_has_what_open(now);
         }
     }
 
-    /// Looks now who has what open.
+    /// Collects the open files of all processes now.
     pub(super) fn look_who_has_what_open(&mut self, now: Time) {
         self.open = OpenFiles::collect(now);
-        self.looked = Instant::now();
+        self.looked = Some(Instant::now());
     }
 
-    /// Makes sure that it is known who has what open.
+    /// Collects the open files of all processes if that has not been done in this run.
     pub(super) fn sees_who_has_what_open(&self, path: &Path) -> Result<(), Refusal> {
         match &self.open.trouble {
             None => Ok(()),
@@ -83,7 +102,7 @@ impl Checks {
         }
     }
 
-    /// Who has an inode open; looks again if nobody is known.
+    /// Processes that have an inode open; collects anew if none is known.
     pub(super) fn holder(&mut self, stat: &Stat, now: Time) -> Option<Holder> {
         let known = self.open.holders(stat.dev, stat.ino).into_iter().next();
         let again = self.sought.is_none_or(|sought| sought.elapsed() > Duration::from_secs(1));
@@ -91,7 +110,7 @@ impl Checks {
             return known;
         }
         self.look_who_has_what_open(now);
-        self.sought = Some(self.looked);
+        self.sought = self.looked;
         self.open.holders(stat.dev, stat.ino).into_iter().next()
     }
 
@@ -101,7 +120,12 @@ impl Checks {
         if let Some(reason) = self.hopeless.get(&action.number) {
             return Err(Refusal::Hopeless { path: path.clone(), reason: reason.clone() });
         }
-        match self.protection.reason(path) {
+        if action.target.kind != Kind::Directory
+            && self.free.holds(path, &self.protection, &self.rules)
+        {
+            return Ok(());
+        }
+        match self.protection.reason(path).or_else(|| self.rules.reason(path)) {
             Some(reason) => Err(Refusal::Protected { path: path.clone(), reason }),
             None => Ok(()),
         }
@@ -116,7 +140,7 @@ impl Checks {
     ) -> Result<(Located, Survey), Refusal> {
         let path = &action.target.path.0;
         self.permitted(action)?;
-        let located = locate(path)?;
+        let located = self.locate(path)?;
         can_be_taken_from(&located, path, action.target.kind)?;
         let archives = matches!(action.deed, Deed::Archive { .. });
         let parent = located.parent.as_fd();
@@ -135,6 +159,16 @@ impl Checks {
             return Err(Refusal::NotArchivable { path: socket.clone(), reason });
         }
         Ok((located, survey))
+    }
+
+    /// Looks for the directory of the next target anew.
+    pub(super) fn forget_place(&self) {
+        self.locator.borrow_mut().forget();
+    }
+
+    /// Opens the directory that holds a target: see [`Locator`].
+    pub(super) fn locate(&self, path: &Path) -> Result<Located, Refusal> {
+        self.locator.borrow_mut().locate(path)
     }
 
     /// What is asked of every entry of a target, wherever it lies now.
@@ -181,17 +215,43 @@ impl Guard<'_> {
 fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
     let mut found = HashMap::new();
     let mut taken: BTreeMap<(u64, PathBuf), u32> = BTreeMap::new();
+    // of the targets that others can lie in
+    let mut directories: HashMap<(u64, PathBuf), u32> = HashMap::new();
+    // neighbours mostly lie in one directory
+    let mut last: Option<(PathBuf, (u64, PathBuf))> = None;
     for action in plan.actions.iter().filter(|action| !action.deed.is_release()) {
         let path = &action.target.path.0;
-        let (device, path) =
-            protection.on_file_system(path).unwrap_or_else(|| (action.target.device, path.clone()));
-        let above = path.ancestors().find_map(|above| taken.get(&(device, above.to_owned())));
+        let is_directory = action.target.kind == Kind::Directory;
+        let place = |path: &Path| {
+            protection.on_file_system(path).unwrap_or((action.target.device, path.to_owned()))
+        };
+        let (device, path) = match (path.parent(), path.file_name()) {
+            (Some(directory), Some(name)) if !is_directory => {
+                let (device, directory) = match last.take() {
+                    Some((known, place)) if known == directory => place,
+                    _ => place(directory),
+                };
+                let path = directory.join(name);
+                let known_as = action.target.path.0.parent().unwrap_or(Path::new("")).to_owned();
+                last = Some((known_as, (device, directory)));
+                (device, path)
+            }
+            _ => place(path),
+        };
+        let mut above = taken.get(&(device, path.clone()));
+        if above.is_none() && !directories.is_empty() {
+            above = path.ancestors().find_map(|above| directories.get(&(device, above.to_owned())));
+        }
         if let Some(other) = above {
             found.insert(action.number, format!("action {other} takes it already"));
             continue;
         }
         // paths are ordered part by part: what lies below one comes right behind it
         let key = (device, path);
+        if !is_directory {
+            taken.insert(key, action.number);
+            continue;
+        }
         let next = taken.range((Bound::Excluded(&key), Bound::Unbounded)).next();
         if let Some(((_, below), other)) = next
             && below.starts_with(&key.1)
@@ -200,6 +260,7 @@ fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
             found.insert(action.number, reason);
             continue;
         }
+        directories.insert(key.clone(), action.number);
         taken.insert(key, action.number);
     }
     found

@@ -10,13 +10,14 @@ use rustix::fs::FlockOperation;
 
 use super::check::Checks;
 use super::holding::Areas;
-use super::measured::{Measured, reasons};
+use super::measured::{Measured, reasons, used_when_settled};
 use super::release::release;
 use super::settle::{remainder, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Figures, Journal, RunState, Settled, Watch};
-use crate::archive::{Depot, Packing};
-use crate::kernel::{self, CallError, Leases, Op, OpenFiles, OwnChanges};
-use crate::plan::{Deed, Forecast, Plan, Refusal, Touched};
+use crate::archive::{Depot, DepotAddress, DepotError, Packing};
+use crate::kernel::{self, CallError, Kind, Leases, Op, OwnChanges};
+use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Touched};
+use crate::shown::{Shown, shown};
 use crate::state::State;
 use crate::units::{Bytes, Time};
 use crate::volume::volume_of;
@@ -49,8 +50,20 @@ impl RunSummary {
     }
 }
 
-/// How many actions are written to the journal in one synced step.
-pub(super) const BATCH: usize = 64;
+/// How many of these actions, one at least, are done together and written to the journal in one synced step.
+pub(super) fn batch_length<'a>(actions: impl Iterator<Item = &'a Action>) -> usize {
+    const MOST_ACTIONS: u64 = 1024;
+    // a batch of large trees would keep its files leased for long
+    const MOST_ENTRIES: u64 = 8192;
+    // each may need a descriptor for its lease, and a tree needs some besides
+    let most = (kernel::raise_descriptor_limit() / 4).clamp(16, MOST_ACTIONS) as usize;
+    let mut entries = 0u64;
+    let fits = |action: &&Action| {
+        entries = entries.saturating_add(action.target.entries);
+        entries <= MOST_ENTRIES
+    };
+    actions.take(most).take_while(fits).count().max(1)
+}
 
 /// Carries out a plan: see the [module](super).
 ///
@@ -76,12 +89,15 @@ pub fn carry_out(
     }
     let token = new_token(clock())?;
     let id = journal.begin(plan, &token, clock())?;
+    tracing::info!(run = id, plan = %shown(&plan.id), actions = plan.actions.len(), "run begun");
     let used_before = used(plan, state);
-    let entries = journal.entries(id)?;
+    let at = clock().rfc3339();
+    let waiting = |action: &Action| EntryRecord::waiting(action.clone(), at.clone());
+    let entries: Vec<EntryRecord> = plan.actions.iter().map(waiting).collect();
     let mut run = Run {
         id,
         token: &token,
-        checks: Checks::new(plan, state, OpenFiles::collect(clock())),
+        checks: Checks::new(plan, state),
         areas: Areas::of_new_run(state, &token),
         state,
         touched: Touched::default(),
@@ -99,13 +115,30 @@ pub fn carry_out(
     run.release_all()?;
     run.areas.remove_empty();
     let (entries, freed, stopped) = (run.entries, run.figures.freed, run.stopped);
-    let measured =
-        used_before.and_then(|before| Some(before.get() as i64 - used(plan, state)?.get() as i64));
-    let told = measured.map_or_else(Vec::new, |measured| {
-        reasons(&Measured { plan, entries: &entries, freed, measured, state, now: clock() })
+    let after = used_before.and_then(|before| {
+        let expected = before.get().saturating_sub(freed.get());
+        let (used, settled) = used_when_settled(plan, expected, &|| used(plan, state))?;
+        Some((before.get() as i64 - used.get() as i64, settled))
+    });
+    let measured = after.map(|(measured, _)| measured);
+    let told = after.map_or_else(Vec::new, |(measured, settled)| {
+        let now = clock();
+        reasons(&Measured { plan, entries: &entries, freed, measured, settled, state, now })
     });
     let ended = if stopped { RunState::Stopped } else { RunState::Done };
-    journal.end(id, ended, measured, &told, clock())?;
+    journal.end(id, ended, measured, &told, &entries, clock())?;
+    for entry in entries.iter().filter(|entry| entry.state.is_trouble()) {
+        log_trouble(id, entry);
+    }
+    let done = entries.iter().filter(|entry| entry.state.is_done()).count();
+    tracing::info!(
+        run = id,
+        state = ended.word(),
+        done,
+        freed = freed.get(),
+        measured,
+        "run ended"
+    );
     let forecast = plan.frees();
     Ok(RunSummary {
         run: id,
@@ -117,6 +150,19 @@ pub fn carry_out(
         reasons: told,
         settled,
     })
+}
+
+/// Writes to the log that an action was not done, and why. Names cannot forge a line of it.
+fn log_trouble(run: i64, entry: &EntryRecord) {
+    tracing::warn!(
+        run,
+        action = entry.action.number,
+        deed = entry.action.deed.word(),
+        target = %Shown(entry.action.place()),
+        state = entry.state.word(),
+        reason = %shown(&entry.message),
+        "not done"
+    );
 }
 
 /// Carries out what a cut-off or stopped run has not begun, as a run of its own. The earlier run then
@@ -156,7 +202,7 @@ pub(super) fn lock(state: &State) -> Result<RunLock, CarryOutError> {
         .mode(0o600)
         .open(&path)
         .map_err(CallError::on(Op::Create, &path))?;
-    // whoever is just ending, or starting a program while it holds the lock, gets a moment
+    // a process that is just ending, or starts a program while it holds the lock, is given a moment
     for wait in [0, 20, 50, 100, 200] {
         std::thread::sleep(Duration::from_millis(wait));
         match rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive) {
@@ -237,7 +283,7 @@ impl Run<'_> {
             self.checks.depots().iter().map(|place| place.path.clone()).collect();
         self.state.remember(&depots, &[])?;
         // two names of one directory are one depot
-        let mut depots: Vec<(Depot, Vec<usize>)> = Vec::new();
+        let mut depots: Vec<(Box<dyn Depot>, Vec<usize>)> = Vec::new();
         for at in 0..self.entries.len() {
             let action = &self.entries[at].action;
             let Deed::Archive { depot } = &action.deed else { continue };
@@ -245,7 +291,7 @@ impl Run<'_> {
                 self.conclude(at, EntryState::Refused, refusal.to_string());
                 continue;
             }
-            match Depot::open(depot) {
+            match DepotAddress::from(depot.as_path()).open() {
                 Ok(open) => {
                     match depots.iter_mut().find(|(known, _)| known.identity() == open.identity()) {
                         Some((_, members)) => members.push(at),
@@ -259,22 +305,24 @@ impl Run<'_> {
             }
         }
         for (depot, members) in depots {
-            let result = self.pack(depot, &members);
-            if let Err(reason) = result {
+            if let Err(refusal) = self.pack(depot, &members) {
                 for at in members {
                     if self.entries[at].state == EntryState::Waiting {
-                        let message = Refusal::Archive(reason.clone()).to_string();
-                        self.conclude(at, EntryState::Failed, message);
+                        self.conclude(at, EntryState::Failed, refusal.to_string());
                     }
                 }
             }
         }
-        Ok(self.journal.write(self.id, &self.entries)?)
+        let packed = |entry: &&EntryRecord| matches!(entry.action.deed, Deed::Archive { .. });
+        Ok(self.journal.write(self.id, self.entries.iter().filter(packed))?)
     }
 
-    fn pack(&mut self, depot: Depot, members: &[usize]) -> Result<(), String> {
-        let words = |error: crate::archive::DepotError| error.to_string();
-        let mut packing = Packing::begin(depot, archive_name(self.token)).map_err(words)?;
+    /// Packs what is to go to one depot. A target that its guards stop is refused by itself; what is returned stops
+    /// all.
+    fn pack(&mut self, depot: Box<dyn Depot>, members: &[usize]) -> Result<(), Refusal> {
+        let failed = |error: DepotError| Refusal::Archive(error.to_string());
+        let mut packing = Packing::begin(depot, archive_name(self.token)).map_err(failed)?;
+        self.checks.refresh((self.clock)());
         for at in members {
             if !self.goes_on("packing", *at) {
                 packing.discard();
@@ -286,10 +334,10 @@ impl Run<'_> {
             });
             match packed {
                 Ok(()) => {}
-                Err(Refusal::Archive(reason)) => {
+                Err(refusal @ Refusal::Archive(_)) => {
                     // the depot is full or failing: no use in going on
                     packing.discard();
-                    return Err(reason);
+                    return Err(refusal);
                 }
                 Err(refusal) => self.refuse(*at, refusal),
             }
@@ -301,7 +349,7 @@ impl Run<'_> {
         if let Some(last) = members.last() {
             self.goes_on("comparing the archive", *last);
         }
-        let packed = packing.publish((self.clock)()).map_err(words)?;
+        let packed = packing.publish((self.clock)()).map_err(failed)?;
         for entry in &mut self.entries {
             if packed.actions.contains(&entry.action.number) {
                 entry.archive = Some(packed.path.clone());
@@ -310,7 +358,7 @@ impl Run<'_> {
         Ok(())
     }
 
-    /// Ends an action that a guard stopped; names who has its target open where that can be seen.
+    /// Ends an action that a guard stopped; names the processes that have its target open, where they can be seen.
     pub(super) fn refuse(&mut self, at: usize, refusal: Refusal) {
         let refusal = match refusal {
             Refusal::InUse { path, holder: None } => {
@@ -338,11 +386,16 @@ impl Run<'_> {
                     && !entry.action.deed.is_release()
             })
             .collect();
-        for batch in waiting.chunks(BATCH) {
-            if self.stopped {
-                break;
+        let mut rest = waiting.as_slice();
+        while !rest.is_empty() && !self.stopped {
+            let length = batch_length(rest.iter().map(|at| &self.entries[*at].action));
+            let (batch, after) = rest.split_at(length);
+            rest = after;
+            // of a file its lease tells; a directory is asked for before it is taken, so that one that is in use
+            // stays in its place
+            if batch.iter().any(|at| self.entries[*at].action.target.kind != Kind::File) {
+                self.checks.refresh((self.clock)());
             }
-            self.checks.refresh((self.clock)());
             self.remove_batch(batch)?;
         }
         Ok(())
@@ -360,7 +413,7 @@ impl Run<'_> {
                 break;
             }
             self.entries[at].state = EntryState::Intended;
-            self.journal.write(self.id, std::slice::from_ref(&self.entries[at]))?;
+            self.journal.write(self.id, [&self.entries[at]])?;
             let action = self.entries[at].action.clone();
             match release(&action, &mut ended, self.clock) {
                 Ok(released) => {
@@ -370,7 +423,7 @@ impl Run<'_> {
                 }
                 Err(refusal) => self.conclude(at, EntryState::Refused, refusal.to_string()),
             }
-            self.journal.write(self.id, std::slice::from_ref(&self.entries[at]))?;
+            self.journal.write(self.id, [&self.entries[at]])?;
         }
         Ok(())
     }

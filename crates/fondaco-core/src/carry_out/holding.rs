@@ -22,22 +22,38 @@ pub(super) struct Areas<'a> {
     /// Whether directories of this token may be there already.
     may_exist: bool,
     open: HashMap<PathBuf, Rc<PrivateDir>>,
+    /// The directory of the target that was asked for last, and where the area is for what lies in it.
+    last: Option<(PathBuf, PathBuf)>,
 }
 
 impl<'a> Areas<'a> {
-    /// Those of a run that begins: nothing of its token may be there.
+    /// The sets of a run that begins: nothing of its token may be there.
     pub(super) fn of_new_run(state: &'a State, token: &'a str) -> Self {
-        Self { state, token, may_exist: false, open: HashMap::new() }
+        Self { state, token, may_exist: false, open: HashMap::new(), last: None }
     }
 
-    /// Those of a run that has been before.
+    /// The sets of a run that was begun earlier.
     pub(super) fn of_run(state: &'a State, token: &'a str) -> Self {
-        Self { state, token, may_exist: true, open: HashMap::new() }
+        Self { state, token, may_exist: true, open: HashMap::new(), last: None }
     }
 
     /// Where the run's private directory on the volume of a target is, or will be.
-    pub(super) fn path_for(&self, path: &Path, located: &Located) -> Result<PathBuf, Refusal> {
-        Ok(area_root(path, located, self.state)?.join(area_name()).join(self.token))
+    pub(super) fn path_for(&mut self, path: &Path, located: &Located) -> Result<PathBuf, Refusal> {
+        let directory = path.parent().unwrap_or(path);
+        if let Some((last, area)) = &self.last
+            && last == directory
+        {
+            return Ok(area.clone());
+        }
+        let area = area_root(path, located, self.state)?.join(area_name()).join(self.token);
+        self.last = Some((directory.to_owned(), area.clone()));
+        Ok(area)
+    }
+
+    /// As [`Areas::at`], for the area of [`path_for`](Self::path_for).
+    pub(super) fn of(&mut self, path: &Path, located: &Located) -> Result<Rc<PrivateDir>, Refusal> {
+        let area = self.path_for(path, located)?;
+        self.at(&area)
     }
 
     /// The run's private directory at a path that [`path_for`](Self::path_for) gave, made if it is missing.
@@ -73,6 +89,27 @@ impl<'a> Areas<'a> {
         for area in self.open.values() {
             remove_if_empty(area.path());
         }
+    }
+}
+
+/// Private directories of earlier runs, each opened again once.
+#[derive(Default)]
+pub(super) struct Reopened(HashMap<PathBuf, Rc<PrivateDir>>);
+
+impl Reopened {
+    /// The private directory at a path: as [`reopen`], but only once for each path.
+    pub(super) fn at(&mut self, path: &Path) -> Result<Rc<PrivateDir>, Refusal> {
+        if let Some(area) = self.0.get(path) {
+            return Ok(Rc::clone(area));
+        }
+        let area = Rc::new(reopen(path)?);
+        self.0.insert(path.to_owned(), Rc::clone(&area));
+        Ok(area)
+    }
+
+    /// Makes what was moved in or removed durable.
+    pub(super) fn sync(&self) -> Result<(), CallError> {
+        self.0.values().try_for_each(|area| area.sync())
     }
 }
 
@@ -167,7 +204,7 @@ pub(super) fn area_root(path: &Path, located: &Located, state: &State) -> Result
 }
 
 /// Why a holding area cannot be made in a directory: not by us, or somebody could rename it, such as the owner of the
-/// directory, whoever may write to it, or anybody on the way to it.
+/// directory, or who may write to it or to a directory on the way to it.
 fn what_speaks_against(path: &Path, stat: &Stat) -> Option<String> {
     let rights = rustix::fs::Access::WRITE_OK | rustix::fs::Access::EXEC_OK;
     let writable = rustix::fs::accessat(CWD, path, rights, AtFlags::EACCESS);

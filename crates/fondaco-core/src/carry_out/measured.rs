@@ -1,9 +1,12 @@
 //! Why the volumes say something else than what was counted.
 
 use std::collections::BTreeSet;
+use std::sync::mpsc::channel;
+use std::time::{Duration, Instant};
 
 use super::EntryRecord;
 use crate::kernel::{self, DeletedFiles};
+use crate::parallel;
 use crate::plan::{Deed, Plan};
 use crate::state::State;
 use crate::units::{Bytes, Time, UnitStyle};
@@ -15,12 +18,61 @@ pub(super) struct Measured<'a> {
     pub(super) entries: &'a [EntryRecord],
     pub(super) freed: Bytes,
     pub(super) measured: i64,
+    /// The volumes say the same for a while.
+    pub(super) settled: bool,
     pub(super) state: &'a State,
     pub(super) now: Time,
 }
 
 /// Differences below this are the file system's own book-keeping.
 const NOISE: u64 = 128 * 1024;
+
+/// How long it is waited for what file systems do later.
+const PATIENCE: Duration = Duration::from_secs(3);
+/// How often the volumes are asked meanwhile, and how many equal answers in a row are believed.
+const STEP: Duration = Duration::from_millis(50);
+const EQUAL_ANSWERS: u32 = 4;
+
+/// Bytes in use on the volumes of a plan when their file systems have done what they do later, and whether they have:
+/// XFS and btrfs free the space of what is removed only with the next commit (`syncfs(2)`). If the volumes say at once
+/// what was counted, nothing is waited for.
+pub(super) fn used_when_settled(
+    plan: &Plan,
+    expected: u64,
+    used: &dyn Fn() -> Option<Bytes>,
+) -> Option<(Bytes, bool)> {
+    let fits = |used: Bytes| used.get().abs_diff(expected) < NOISE;
+    let mut last = used()?;
+    if fits(last) {
+        return Some((last, true));
+    }
+    let (synced, all_synced) = channel();
+    let places: Vec<_> = plan.volumes().into_iter().map(|(path, _)| path).collect();
+    // where other processes write much it may take minutes: then it goes on by itself
+    parallel::begin(move || {
+        for place in places {
+            let open = kernel::open_root(&place);
+            // what cannot be synced is asked as it is
+            let _ = open.and_then(|open| Ok(rustix::fs::syncfs(&open)?));
+        }
+        let _ = synced.send(());
+    });
+    let (begun, mut equal) = (Instant::now(), 0);
+    let mut is_synced = false;
+    while begun.elapsed() < PATIENCE {
+        match is_synced {
+            true => std::thread::sleep(STEP),
+            false => is_synced = all_synced.recv_timeout(STEP).is_ok(),
+        }
+        let now = used()?;
+        equal = if now == last { equal + 1 } else { 0 };
+        last = now;
+        if fits(now) || (is_synced && equal >= EQUAL_ANSWERS) {
+            return Some((now, true));
+        }
+    }
+    Some((last, false))
+}
 
 /// What is known to make the difference, and how much of it is left over; nothing if there is none.
 pub(super) fn reasons(run: &Measured<'_>) -> Vec<String> {
@@ -41,10 +93,12 @@ pub(super) fn reasons(run: &Measured<'_>) -> Vec<String> {
     tell(saved(run), "were taken by what was saved on the same volume");
     if missing.unsigned_abs() >= NOISE {
         let rest = binary(Bytes::new(missing.unsigned_abs()));
-        reasons.push(match missing > 0 {
-            true => format!("{rest} less: others wrote meanwhile, or the volume frees them later"),
-            false => format!("{rest} more: others freed space meanwhile"),
-        });
+        let word = if missing > 0 { "less" } else { "more" };
+        let known = match run.settled {
+            true => "why is not known from here",
+            false => "the volume was still changing when it was looked at last",
+        };
+        reasons.push(format!("{rest} {word} than was counted: {known}"));
     }
     reasons
 }

@@ -14,12 +14,13 @@
 //! 6. its outcome is in the journal, after the directories have been synced.
 //!
 //! Deleted files that processes hold come last ([`release`]): they have no place to be moved from, so
-//! their guards are the processes. Archives are written, read back and compared before step 2 of the first target that they hold.
-//! A run that was cut off is *settled* at the next start ([`settle`]): what lies in the private
+//! their guards are the processes. Archives are written, read back and compared before step 2 of the first target
+//! that they hold. A run that was cut off is *settled* at the next start ([`settle`]): what lies in the private
 //! directory and is not cleared goes back to its place, what is cleared is removed to the end.
 
 mod batch;
 mod check;
+mod due;
 mod execute;
 mod holding;
 mod journal;
@@ -32,8 +33,11 @@ mod settle;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 
+pub use due::{Due, due, due_at};
 pub use execute::{RunSummary, carry_out, finish};
-pub use journal::{EntryRecord, EntryState, Journal, JournalError, RunRecord, RunState};
+pub use journal::{
+    EntryRecord, EntryState, Journal, JournalError, LastOfReason, RunRecord, RunState,
+};
 pub use put_back::{Missing, Returned, purge, put_back};
 pub use rehearse::{Finding, Rehearsal, rehearse};
 pub use settle::{Settled, remainder, settle};

@@ -1,36 +1,38 @@
 //! Undo: returning what was set aside or archived; and purging what is held.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsString;
 use std::io;
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
+use std::rc::Rc;
+use std::sync::Arc;
 
 use rustix::fs::OFlags;
 
 use super::batch::refusal_of;
-use super::execute::{BATCH, RunLock, lock};
-use super::holding::{Areas, directory_times, remove_if_empty, reopen};
+use super::execute::{RunLock, batch_length, lock};
+use super::holding::{Areas, Reopened, directory_times, remove_if_empty};
 use super::settle::{is_in_place, remove_rest, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Journal};
-use crate::archive::unpack;
+use crate::archive::{DepotError, OpenArchive};
 use crate::kernel::{
     self, CallError, Inventory, Leases, Op, OpenFiles, OwnChanges, PrivateDir, Removal, Strictness,
     open_beneath,
 };
-use crate::plan::{Located, Refusal, Target, Touched, list_at, locate};
-use crate::shown::Shown;
+use crate::plan::{Located, Locator, Refusal, Target, Touched, list_at};
+use crate::shown::{Shown, shown};
 use crate::state::State;
 use crate::units::{Bytes, Time, UnitStyle, grouped};
 
 /// What became of the actions that were asked for.
 #[derive(Clone, Debug, Default)]
 pub struct Returned {
-    /// Those that were put back or purged, as they stand now.
+    /// The entries that were put back or purged, as they stand now.
     pub done: Vec<EntryRecord>,
-    /// Those of which some had been removed before: the rest is back, and this is missing.
+    /// Directories that had been emptied in part before: the rest is back, and what is missing is listed.
     pub in_part: Vec<(EntryRecord, Missing)>,
-    /// Those that could not be, each with the reason. They are where they were.
+    /// The entries that could not be put back or purged, each with the reason. They are where they were.
     pub refused: Vec<(EntryRecord, String)>,
     /// Bytes freed by purging.
     pub freed: Bytes,
@@ -60,34 +62,100 @@ pub fn put_back(
     now: Time,
 ) -> Result<Returned, CarryOutError> {
     let mut chosen = Chosen::open(run, numbers, state, now, EntryRecord::can_be_put_back)?;
-    let mut areas = Areas::of_run(state, &chosen.token);
+    let token = chosen.token.clone();
+    let mut places = Places {
+        areas: Areas::of_run(state, &token),
+        reopened: Reopened::default(),
+        archives: None,
+        locator: Locator::default(),
+    };
     // the last first: so the times of a directory that several were taken from go back step by step
-    for mut entry in std::mem::take(&mut chosen.entries).into_iter().rev() {
-        let inventory = chosen.journal.inventory(run, entry.action.number)?;
-        match return_one(&mut entry, inventory.as_ref(), &mut areas) {
-            Ok(missing) => {
-                entry.at = now.rfc3339();
-                chosen.journal.write(run, std::slice::from_ref(&entry))?;
-                match missing {
-                    None => chosen.returned.done.push(entry),
-                    Some(missing) => chosen.returned.in_part.push((entry, missing)),
-                }
+    let mut entries = std::mem::take(&mut chosen.entries);
+    while !entries.is_empty() {
+        // what has to be unpacked is not worth sharing a step of the journal for: a crash would leave more of it back in
+        // its place that the journal still has in the archive
+        let held = entries.iter().rev().take_while(|entry| entry.state == EntryState::Held);
+        let length = batch_length(held.map(|entry| &entry.action));
+        let batch = entries.split_off(entries.len() - length);
+        put_back_batch(batch, &mut chosen, &mut places, now)?;
+    }
+    places.areas.remove_empty();
+    Ok(chosen.end("put back"))
+}
+
+/// Where things are put back from and to, kept from one to the next: most come from one archive or area.
+struct Places<'a> {
+    areas: Areas<'a>,
+    reopened: Reopened,
+    archives: Option<OpenArchive>,
+    locator: Locator,
+}
+
+/// Puts a batch back, the last first; when this returns, what became of each is in the journal.
+fn put_back_batch(
+    batch: Vec<EntryRecord>,
+    chosen: &mut Chosen,
+    places: &mut Places<'_>,
+    now: Time,
+) -> Result<(), CarryOutError> {
+    places.locator.forget();
+    let mut parents: BTreeMap<PathBuf, Arc<OwnedFd>> = BTreeMap::new();
+    let mut back = Vec::new();
+    for mut entry in batch.into_iter().rev() {
+        let is_whole = matches!(entry.state, EntryState::Held | EntryState::Archived);
+        let inventory = match is_whole {
+            true => None,
+            false => chosen.journal.inventory(chosen.run, entry.action.number)?,
+        };
+        match return_one(&mut entry, inventory.as_ref(), places) {
+            Ok((missing, located)) => {
+                let path = &entry.action.target.path.0;
+                let parent = path.parent().unwrap_or(path).to_owned();
+                parents.entry(parent).or_insert(located.parent);
+                back.push((entry, missing));
             }
             Err(refusal) => chosen.returned.refused.push((entry, refusal.to_string())),
         }
     }
-    areas.remove_empty();
-    Ok(chosen.end())
+    // that something is back must not be in the journal before the device knows it
+    let synced = parents.iter().try_for_each(|(path, parent)| {
+        rustix::fs::fsync(parent).map_err(CallError::on(Op::Sync, path))
+    });
+    if let Err(error) =
+        synced.and_then(|()| places.reopened.sync()).and_then(|()| places.areas.sync())
+    {
+        let reason = format!("{}; it is back, which the device may not keep", error.whole());
+        chosen.returned.refused.extend(back.into_iter().map(|(entry, _)| (entry, reason.clone())));
+        return Ok(());
+    }
+    let mut records = Vec::new();
+    for (mut entry, missing) in back {
+        (entry.state, entry.message) = match &missing {
+            None => (EntryState::PutBack, String::new()),
+            Some(missing) => (EntryState::PutBackInPart, missing.words(&entry.action.target)),
+        };
+        entry.at = now.rfc3339();
+        records.push((entry, missing));
+    }
+    chosen.journal.write(chosen.run, records.iter().map(|(entry, _)| entry))?;
+    for (entry, missing) in records {
+        match missing {
+            None => chosen.returned.done.push(entry),
+            Some(missing) => chosen.returned.in_part.push((entry, missing)),
+        }
+    }
+    Ok(())
 }
 
-/// Puts one target back; tells what is missing of it, if that is not nothing.
+/// Puts one target back, which the device may not know yet; tells what is missing of it, if that is not nothing, and
+/// where it was put.
 fn return_one(
     entry: &mut EntryRecord,
     inventory: Option<&Inventory>,
-    areas: &mut Areas<'_>,
-) -> Result<Option<Missing>, Refusal> {
+    places: &mut Places<'_>,
+) -> Result<(Option<Missing>, Located), Refusal> {
     let path = entry.action.target.path.0.clone();
-    let located = locate(&path).map_err(|refusal| match refusal {
+    let located = places.locator.locate(&path).map_err(|refusal| match refusal {
         Refusal::Gone(_) => Refusal::NotHeld {
             path: path.clone(),
             reason: "the directory that held it is gone; make it and try again".to_owned(),
@@ -97,21 +165,16 @@ fn return_one(
     let before = directory_times(located.parent.as_fd());
     let mut missing = None;
     match entry.state {
-        EntryState::Held => return_held(entry, &path, &located)?,
-        EntryState::Archived => return_archived(entry, &path, &located, areas)?,
-        _ if entry.archive.is_some() => return_archived(entry, &path, &located, areas)?,
-        _ => missing = Some(return_rest(entry, &path, &located, inventory)?),
+        EntryState::Held => return_held(entry, &path, &located, &mut places.reopened)?,
+        EntryState::Archived => return_archived(entry, &path, &located, places)?,
+        _ if entry.archive.is_some() => return_archived(entry, &path, &located, places)?,
+        _ => missing = Some(return_rest(entry, &path, &located, inventory, &mut places.reopened)?),
     }
     restore_directory_times(entry, &located, before);
-    rustix::fs::fsync(&located.parent).map_err(CallError::on(Op::Sync, &path))?;
     if missing == Some(Missing::Paths(Vec::new())) {
         missing = None; // it was not begun after all
     }
-    (entry.state, entry.message) = match &missing {
-        None => (EntryState::PutBack, String::new()),
-        Some(missing) => (EntryState::PutBackInPart, missing.words(&entry.action.target)),
-    };
-    Ok(missing)
+    Ok((missing, located))
 }
 
 impl Missing {
@@ -128,7 +191,7 @@ impl Missing {
 
 /// Removes what a run has set aside, for good: all of it, or the actions with these numbers.
 ///
-/// What was put into it or changed since it was set aside refuses it, and so does whoever has it open. Once its
+/// It is refused if something was put into it or changed since it was set aside, or if a process has it open. Once its
 /// removal has begun, it is *being purged*: a purge that is cut off is ended at the next start.
 ///
 /// # Errors
@@ -144,53 +207,67 @@ pub fn purge(
         |entry: &EntryRecord| matches!(entry.state, EntryState::Held | EntryState::Purging);
     let mut chosen = Chosen::open(run, numbers, state, now, applies)?;
     let mut entries = std::mem::take(&mut chosen.entries);
+    let mut areas = Reopened::default();
     while !entries.is_empty() {
-        let batch: Vec<EntryRecord> = entries.drain(..entries.len().min(BATCH)).collect();
-        purge_batch(batch, &mut chosen, now)?;
+        let rest = entries.split_off(batch_length(entries.iter().map(|entry| &entry.action)));
+        let batch = std::mem::replace(&mut entries, rest);
+        purge_batch(batch, &mut chosen, &mut areas, now)?;
     }
-    Ok(chosen.end())
+    Ok(chosen.end("purged"))
 }
 
 fn purge_batch(
     batch: Vec<EntryRecord>,
     chosen: &mut Chosen,
+    areas: &mut Reopened,
     now: Time,
 ) -> Result<(), CarryOutError> {
     let open = OpenFiles::collect(now);
-    let mut ready: Vec<(EntryRecord, PrivateDir, Inventory)> = Vec::new();
-    for entry in batch {
+    let mut ready: Vec<(EntryRecord, Rc<PrivateDir>, Inventory)> = Vec::new();
+    for mut entry in batch {
         let before = chosen.journal.inventory(chosen.run, entry.action.number)?;
-        match look_before_purge(&entry, before, &open) {
-            Ok((area, inventory)) => ready.push((entry, area, inventory)),
+        match look_before_purge(&entry, before, &open, areas) {
+            Ok((area, inventory)) => {
+                entry.state = EntryState::Purging;
+                ready.push((entry, area, inventory));
+            }
             Err(refusal) => chosen.returned.refused.push((entry, refusal.to_string())),
         }
     }
-    let begun: Vec<EntryRecord> = ready
-        .iter()
-        .map(|(entry, ..)| EntryRecord { state: EntryState::Purging, ..entry.clone() })
-        .collect();
-    let lists: Vec<(u32, &Inventory)> =
-        ready.iter().map(|(entry, _, list)| (entry.action.number, list)).collect();
-    chosen.journal.write_with(chosen.run, &begun, &lists)?;
+    let begun = ready.iter().map(|(entry, _, list)| (entry, Some(list)));
+    chosen.journal.write_with(chosen.run, begun)?;
+    let mut gone = Vec::new();
     let mut ended = Vec::new();
     for (mut entry, area, inventory) in ready {
-        entry.state = EntryState::Purging;
-        let freed = remove_rest(&entry, &area, &inventory).map_err(refusal_of);
-        match freed.and_then(|freed| Ok(area.sync().map(|()| freed)?)) {
-            Ok(freed) => {
-                (entry.state, entry.at) = (EntryState::Purged, now.rfc3339());
-                entry.freed += freed;
-                entry.message.clear();
-                chosen.returned.freed += freed;
-                chosen.returned.done.push(entry.clone());
-            }
+        match remove_rest(&entry, &area, &inventory).map_err(refusal_of) {
+            Ok(freed) => gone.push((entry, freed)),
             Err(refusal) => {
                 let rest = Shown(area.path().join(entry.held_name())).to_string();
                 entry.message = format!("{refusal}; what is left of it is in {rest}");
                 chosen.returned.refused.push((entry.clone(), entry.message.clone()));
+                ended.push(entry);
             }
         }
-        ended.push(entry);
+    }
+    let synced = areas.sync();
+    for (mut entry, freed) in gone {
+        match &synced {
+            Ok(()) => {
+                (entry.state, entry.at) = (EntryState::Purged, now.rfc3339());
+                entry.freed += freed;
+                entry.message.clear();
+                chosen.returned.freed += freed;
+                ended.push(entry.clone());
+                chosen.returned.done.push(entry);
+            }
+            // it stays being purged, which the next start ends
+            Err(error) => {
+                entry.message =
+                    format!("it is gone, which the device may not keep: {}", error.whole());
+                chosen.returned.refused.push((entry.clone(), entry.message.clone()));
+                ended.push(entry);
+            }
+        }
     }
     Ok(chosen.journal.write(chosen.run, &ended)?)
 }
@@ -200,8 +277,9 @@ fn look_before_purge(
     entry: &EntryRecord,
     kept: Option<Inventory>,
     open: &OpenFiles,
-) -> Result<(PrivateDir, Inventory), Refusal> {
-    let area = area_of(entry)?;
+    areas: &mut Reopened,
+) -> Result<(Rc<PrivateDir>, Inventory), Refusal> {
+    let area = area_of(entry, areas)?;
     let held = OsString::from(entry.held_name());
     let path = &entry.action.target.path.0;
     if area.stat(&held)?.is_none() {
@@ -274,8 +352,14 @@ impl Chosen {
         Ok(Self { run, token: record.token, journal, entries, returned, _lock: lock })
     }
 
-    fn end(self) -> Returned {
+    fn end(self, what: &'static str) -> Returned {
         let returned = self.returned;
+        let (done, refused) = (returned.done.len(), returned.refused.len());
+        tracing::info!(run = self.run, done, in_part = returned.in_part.len(), refused, "{what}");
+        for (entry, reason) in &returned.refused {
+            let target = Shown(entry.action.place()).to_string();
+            tracing::warn!(run = self.run, target, reason = %shown(reason), "not {what}");
+        }
         let ended = returned.done.iter().chain(returned.in_part.iter().map(|(entry, _)| entry));
         let areas: BTreeSet<_> = ended.filter_map(|entry| entry.area.as_ref()).collect();
         areas.into_iter().for_each(|area| remove_if_empty(area));
@@ -283,20 +367,25 @@ impl Chosen {
     }
 }
 
-fn area_of(entry: &EntryRecord) -> Result<PrivateDir, Refusal> {
+fn area_of(entry: &EntryRecord, areas: &mut Reopened) -> Result<Rc<PrivateDir>, Refusal> {
     let not_held = |reason: &str| Refusal::NotHeld {
         path: entry.action.target.path.0.clone(),
         reason: reason.to_owned(),
     };
     let area = entry.area.as_deref().ok_or_else(|| not_held("no holding area is known"))?;
-    reopen(area).map_err(|refusal| match refusal {
+    areas.at(area).map_err(|refusal| match refusal {
         Refusal::Gone(_) => not_held("its holding area is gone"),
         other => other,
     })
 }
 
-fn return_held(entry: &EntryRecord, path: &Path, located: &Located) -> Result<(), Refusal> {
-    let area = area_of(entry)?;
+fn return_held(
+    entry: &EntryRecord,
+    path: &Path,
+    located: &Located,
+    areas: &mut Reopened,
+) -> Result<(), Refusal> {
+    let area = area_of(entry, areas)?;
     let held = OsString::from(entry.held_name());
     if area.stat(&held)?.is_none() {
         return match is_in_place(entry)? {
@@ -307,8 +396,7 @@ fn return_held(entry: &EntryRecord, path: &Path, located: &Located) -> Result<()
             }
         };
     }
-    give(&area, &held, path, located)?;
-    Ok(area.sync()?)
+    give(&area, &held, path, located)
 }
 
 /// Gives what is left of a target its place back, and tells what is missing.
@@ -317,8 +405,9 @@ fn return_rest(
     path: &Path,
     located: &Located,
     inventory: Option<&Inventory>,
+    areas: &mut Reopened,
 ) -> Result<Missing, Refusal> {
-    let area = area_of(entry)?;
+    let area = area_of(entry, areas)?;
     let held = OsString::from(entry.held_name());
     if area.stat(&held)?.is_none() {
         let reason = "the holding area does not have it".to_owned();
@@ -329,7 +418,6 @@ fn return_rest(
         Some(inventory) => Missing::Paths(missing(&area, &held, inventory)?),
     };
     give(&area, &held, path, located)?;
-    area.sync()?;
     Ok(missing)
 }
 
@@ -368,8 +456,9 @@ fn return_archived(
     entry: &mut EntryRecord,
     path: &Path,
     located: &Located,
-    areas: &mut Areas<'_>,
+    places: &mut Places<'_>,
 ) -> Result<(), Refusal> {
+    let Places { areas, archives, .. } = places;
     let archive = entry.archive.clone().ok_or_else(|| Refusal::NotHeld {
         path: path.to_owned(),
         reason: "no archive is known".to_owned(),
@@ -388,13 +477,22 @@ fn return_archived(
         let reason = format!("it needs {needed}, and its volume has {free} free");
         return Err(Refusal::NotHeld { path: path.to_owned(), reason });
     }
-    let area = areas.at(&areas.path_for(path, located)?)?;
+    let area = areas.of(path, located)?;
     let held = OsString::from(format!("{}.back", entry.action.number));
     clear_attempt(&area, &held)?; // of a put back that was cut off
-    let unpacked = unpack(&archive, entry.action.number, &area, &held);
+    if archives.as_ref().is_some_and(|open| open.path() != archive) {
+        *archives = None;
+    }
+    let not_held =
+        |error: DepotError| Refusal::NotHeld { path: path.to_owned(), reason: error.to_string() };
+    let open = match archives {
+        Some(open) => open,
+        none => none.insert(OpenArchive::open(&archive).map_err(not_held)?),
+    };
+    let unpacked = open.unpack(entry.action.number, &area, &held);
     if let Err(error) = unpacked {
         clear_attempt(&area, &held)?;
-        return Err(Refusal::NotHeld { path: path.to_owned(), reason: error.to_string() });
+        return Err(not_held(error));
     }
     give(&area, &held, path, located)
 }

@@ -7,7 +7,7 @@ use super::check::Checks;
 use super::holding::area_root;
 use super::{CarryOutError, Figures, Watch, release};
 use crate::archive::DepotPlace;
-use crate::kernel::{self, OpenFiles};
+use crate::kernel;
 use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Survey, Touched, forecast, survey_held};
 use crate::shown::Shown;
 use crate::state::State;
@@ -54,7 +54,8 @@ pub fn rehearse(
     if plan.actions.is_empty() {
         return Err(CarryOutError::Empty);
     }
-    let checks = Checks::new(plan, state, OpenFiles::collect(now));
+    let mut checks = Checks::new(plan, state);
+    checks.refresh(now);
     let warnings = depot_warnings(plan, checks.depots());
     let mut rehearsal = Rehearsal { warnings, ..Rehearsal::default() };
     let mut surveys = Vec::new();
@@ -100,7 +101,7 @@ fn check(
     Ok(Some(survey))
 }
 
-/// Which depots may become full.
+/// Warnings for depots that the plan may fill up.
 fn depot_warnings(plan: &Plan, places: &[DepotPlace]) -> Vec<String> {
     let mut needed: BTreeMap<&DepotPlace, Bytes> = BTreeMap::new();
     for action in &plan.actions {

@@ -9,7 +9,7 @@ use super::execute::{archive_name, lock};
 use super::holding::{remove_if_empty, reopen};
 use super::release;
 use super::{CarryOutError, EntryRecord, EntryState, Journal, RunRecord, RunState};
-use crate::archive::Depot;
+use crate::archive::DepotAddress;
 use crate::kernel::{
     self, CallError, Inventory, Kind, Leases, Op, OwnChanges, PrivateDir, Removal, RemovalError,
     Strictness,
@@ -66,6 +66,9 @@ pub(super) fn settle_all(
     let cut_off = journal.cut_off()?;
     let settled = cut_off.iter().map(|run| settle_run(journal, run, state, now));
     let settled: Vec<Settled> = settled.collect::<Result<_, _>>()?;
+    for Settled { run, finished, returned, not_begun, failed } in &settled {
+        tracing::warn!(run, finished, returned, not_begun, failed, "a cut-off run was settled");
+    }
     // a purge that still cannot be ended has been told of before
     Ok(settled.into_iter().filter(|settled| *settled != Settled::nothing(settled.run)).collect())
 }
@@ -87,8 +90,10 @@ fn settle_run(
     let was_running = run.state == RunState::Running;
     // what cannot be seen now is asked for again at the next start
     let mut unsettled = false;
-    for entry in &mut entries {
+    let mut changed = Vec::new();
+    for (place, entry) in entries.iter_mut().enumerate() {
         if entry.state == EntryState::Intended || entry.state.is_half_done() {
+            changed.push(place);
             let inventory = journal.inventory(run.id, entry.action.number)?;
             match settle_entry(entry, inventory.as_ref(), now) {
                 Ok((state, message)) => (entry.state, entry.message) = (state, message),
@@ -116,7 +121,7 @@ fn settle_run(
         let troubles = clear_unfinished_archives(run, &entries);
         settled.failed += troubles;
     }
-    journal.write(run.id, &entries)?;
+    journal.write(run.id, changed.iter().map(|place| &entries[*place]))?;
     if unsettled {
         return Ok(settled);
     }
@@ -125,7 +130,7 @@ fn settle_run(
     let made = state.places()?.holding_areas.into_iter().map(|area| area.0.join(&run.token));
     areas.into_iter().chain(made).for_each(|area| remove_if_empty(&area));
     if was_running {
-        journal.end(run.id, RunState::CutOff, None, &[], now)?;
+        journal.end(run.id, RunState::CutOff, None, &[], &entries, now)?;
     }
     Ok(settled)
 }
@@ -203,6 +208,7 @@ fn settle_entry(
     let now = kernel::stat_at(&located.parent, located.name.as_os_str())
         .map_err(CallError::on(Op::Examine, &path))?;
     entry.action.target.ctime = now.ctime;
+    entry.action_changed = true;
     Ok((EntryState::Waiting, message))
 }
 
@@ -335,7 +341,7 @@ fn clear_unfinished_archives(run: &RunRecord, entries: &[EntryRecord]) -> u64 {
             _ => None,
         })
         .collect();
-    let clear = |depot: &PathBuf| match Depot::open_existing(depot) {
+    let clear = |depot: &PathBuf| match DepotAddress::from(depot.as_path()).open_existing() {
         Ok(depot) => depot.clear_unfinished(&archive_name(&run.token)).is_err(),
         Err(_) => false,
     };

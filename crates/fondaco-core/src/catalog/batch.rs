@@ -19,7 +19,7 @@ pub struct Batch {
     pub(super) whole: Vec<Segment>,
     /// Of that one; and of its entries that have one name and are no directories.
     sums: Sums,
-    tally: Tally,
+    tally: PlainSums,
 }
 
 /// One directory's part of a batch.
@@ -119,7 +119,7 @@ impl Sums {
 /// Sums over entries that have one name and are no directories, which is what nearly all are: no more is done for
 /// each than must be.
 #[derive(Clone, Copy, Debug, Default)]
-struct Tally {
+struct PlainSums {
     blocks: u64,
     size: u64,
     most_blocks: u64,
@@ -127,7 +127,7 @@ struct Tally {
     blocks_by_age: AgeProfile,
 }
 
-impl Tally {
+impl PlainSums {
     #[inline(always)]
     fn count(&mut self, scale: &AgeScale, facts: &Facts) {
         self.blocks = self.blocks.saturating_add(facts.blocks);
@@ -211,7 +211,7 @@ impl Batch {
             links: Vec::new(),
             whole: Vec::new(),
             sums: Sums::default(),
-            tally: Tally::default(),
+            tally: PlainSums::default(),
         }
     }
 
@@ -293,7 +293,7 @@ impl Batch {
 
     fn forget_sums(&mut self) {
         self.sums = Sums::default();
-        self.tally = Tally::default();
+        self.tally = PlainSums::default();
     }
 
     fn all_sums(&self) -> Sums {
@@ -382,6 +382,6 @@ impl Batch {
 }
 
 /// Seconds since 1970 in 32 bits: 1970 to 2106. Exact times are asked afresh where they matter.
-fn clamped(seconds: i64) -> u32 {
+pub(super) fn clamped(seconds: i64) -> u32 {
     seconds.clamp(0, i64::from(u32::MAX)) as u32
 }

@@ -7,8 +7,8 @@ use rustc_hash::FxHashMap;
 
 use super::batch::{Batch, Facts};
 use super::{
-    Catalog, Directory, EntryId, ExcludedSums, LinkedInode, MULTI_LINKED, NONE, Reading, Root,
-    Unreadable,
+    Catalog, Directory, EntryId, ExcludedSums, LinkedInode, MULTI_LINKED, NONE, Origin, Reading,
+    Root, Unreadable,
 };
 use crate::kernel::Kind;
 use crate::units::Time;
@@ -28,7 +28,7 @@ pub struct Columns {
     pub allocated: Vec<u64>,
     /// Length in bytes.
     pub apparent: Vec<u64>,
-    /// Inode number; of what has one name only it is not kept.
+    /// Inode number; of what has one name only it was not kept before version 4 of saved scans.
     pub inode: Vec<Option<u64>>,
     /// Number of its device.
     pub device: Vec<u64>,
@@ -37,7 +37,7 @@ pub struct Columns {
     /// When it was last written, in seconds since 1970.
     pub modified: Vec<u32>,
     /// The day on which it was last read, counted from 1970, in UTC: most volumes keep that time no
-    /// more exactly than to a day. Of directories it is not kept.
+    /// more exactly than to a day. Of directories it is kept from version 4 of saved scans on.
     pub accessed: Vec<Option<u32>>,
     /// Number of its owner.
     pub owner: Vec<u32>,
@@ -53,7 +53,7 @@ pub struct Columns {
 
 /// What a catalog is but its rows.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Circumstances {
+pub struct ScanFacts {
     /// The moment that ages are counted from.
     pub now: Time,
     /// Paths of the roots, in the order of their rows.
@@ -64,6 +64,8 @@ pub struct Circumstances {
     pub excluded: ExcludedSums,
     /// The scan went to its end.
     pub complete: bool,
+    /// Of which machine and file systems it tells.
+    pub origin: Origin,
 }
 
 /// What is wrong with columns that are no catalog.
@@ -72,7 +74,7 @@ pub struct Circumstances {
 pub struct Malformed {
     /// Where, from 0.
     pub row: usize,
-    /// What.
+    /// What is wrong with the row.
     pub wrong: &'static str,
 }
 
@@ -109,13 +111,14 @@ impl Catalog {
     }
 
     /// What it is but its rows.
-    pub fn circumstances(&self) -> Circumstances {
-        Circumstances {
+    pub fn scan_facts(&self) -> ScanFacts {
+        ScanFacts {
             now: self.now,
             roots: self.roots.iter().map(|root| root.path.clone()).collect(),
             unreadable: self.unreadable.clone(),
             excluded: self.excluded(),
             complete: self.complete,
+            origin: self.origin.clone(),
         }
     }
 
@@ -175,11 +178,11 @@ impl Catalog {
             let several = if self.is_multi_linked(id) { linked.0.get(&id.0) } else { None };
             let own_device = || if file { above.2 } else { self.device(id) };
             let (device, links) = several.copied().unwrap_or_else(|| (own_device(), 1));
-            columns.inode.push(several.map(|_| facts.inode));
+            columns.inode.push((facts.inode != 0).then_some(facts.inode));
             columns.device.push(device);
             columns.links.push(links);
             columns.modified.push(facts.mtime);
-            columns.accessed.push(file.then_some(facts.atime / DAY));
+            columns.accessed.push(Some(facts.atime / DAY));
             columns.owner.push(facts.owner.0);
             columns.group.push(facts.owner.1);
             columns.reading.push(self.reading(id).filter(|reading| *reading != Reading::Done));
@@ -205,7 +208,7 @@ impl Catalog {
     /// # Errors
     ///
     /// [`Malformed`] if they do not make one tree below each root.
-    pub fn from_columns(columns: &Columns, about: Circumstances) -> Result<Self, Malformed> {
+    pub fn from_columns(columns: &Columns, about: ScanFacts) -> Result<Self, Malformed> {
         let mut new = Self::new(about.now);
         let rows = columns.parent.len();
         if rows < about.roots.len() || about.roots.is_empty() {
@@ -250,6 +253,8 @@ impl Catalog {
             return Err(Malformed { row: 0, wrong: "a root is no directory" });
         }
         new.unreadable = about.unreadable;
+        new.origin = about.origin;
+        new.times_by_day = true;
         if about.excluded != ExcludedSums::default() {
             let top = new.top().map_or(0, |top| top.0);
             new.excluded.by_directory.insert(top, about.excluded);
@@ -376,10 +381,10 @@ impl Catalog {
     }
 }
 
-/// Seconds.
-const DAY: u32 = 86_400;
+/// Seconds of a day.
+pub(super) const DAY: u32 = 86_400;
 
-/// See [`Catalog::row_order`].
+/// The order in which rows are kept: see [`Catalog::row_order`].
 #[derive(Debug)]
 pub struct RowOrder {
     /// Entries by row.
@@ -388,6 +393,6 @@ pub struct RowOrder {
     row_of: Vec<u32>,
 }
 
-/// See [`Catalog::linked_table`].
+/// Inodes with several names, as they are kept: see [`Catalog::linked_table`].
 #[derive(Debug)]
 pub struct LinkedTable(pub(super) FxHashMap<u32, (u64, u32)>);

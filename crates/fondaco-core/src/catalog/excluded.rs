@@ -10,11 +10,11 @@ use crate::units::Bytes;
 /// What was kept out.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct ExcludedSums {
-    /// Names.
+    /// How many names were left out.
     pub entries: u64,
     /// Bytes on disk, every inode once, without those that a listed name has too.
     pub allocated: Bytes,
-    /// Length, likewise.
+    /// Sum of the lengths of what was left out.
     pub apparent: Bytes,
 }
 

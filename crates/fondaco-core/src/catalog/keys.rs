@@ -14,7 +14,7 @@ use crate::parallel;
 const PARTS: usize = 64;
 
 /// Entries with the hashes of their keys, as one thread found them.
-pub(crate) struct Dealt(Vec<Part>);
+pub(crate) struct HashedKeys(Vec<Part>);
 
 #[derive(Clone, Default)]
 struct Part {
@@ -22,7 +22,7 @@ struct Part {
     ids: Vec<u32>,
 }
 
-impl Dealt {
+impl HashedKeys {
     pub(crate) fn new() -> Self {
         Self(vec![Part::default(); PARTS])
     }
@@ -43,7 +43,7 @@ pub(crate) struct Keys {
 
 impl Keys {
     /// Numbers the keys of some of so many entries; the others have the number 0, which stands for nothing there.
-    pub(crate) fn number(entries: usize, dealt: &[Dealt]) -> Self {
+    pub(crate) fn number(entries: usize, dealt: &[HashedKeys]) -> Self {
         let by_entry: Box<[AtomicU32]> = (0..entries).map(|_| AtomicU32::new(0)).collect();
         let lanes = parallel::threads();
         let most = parallel::each(0..lanes, |lane| {
@@ -67,7 +67,7 @@ impl Keys {
 }
 
 /// Gives how many keys the part has.
-fn number_part(part: usize, dealt: &[Dealt], by_entry: &[AtomicU32]) -> usize {
+fn number_part(part: usize, dealt: &[HashedKeys], by_entry: &[AtomicU32]) -> usize {
     let mut numbers = FxHashMap::<u64, u32>::default();
     for one in dealt.iter().map(|dealt| &dealt.0[part]) {
         for (hash, id) in one.hashes.iter().zip(&one.ids) {

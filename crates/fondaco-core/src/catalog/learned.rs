@@ -2,7 +2,7 @@
 
 use ahash::RandomState;
 
-use super::keys::{Dealt, Keys};
+use super::keys::{HashedKeys, Keys};
 use super::{Catalog, EntryId};
 use crate::kernel::Kind;
 use crate::naming::{Family, FileKind, extension, write_family};
@@ -42,7 +42,7 @@ impl Catalog {
         let hasher = RandomState::new();
         let dealt =
             parallel::each(parallel::split(0..self.len() as u32, parallel::ENTRIES), |part| {
-                let (mut dealt, mut spare) = (Dealt::new(), Family::new());
+                let (mut dealt, mut spare) = (HashedKeys::new(), Family::new());
                 for id in part.map(EntryId) {
                     dealt.push(id, hasher.hash_one(self.in_name(what, id, &mut spare)));
                 }

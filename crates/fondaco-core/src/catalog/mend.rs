@@ -1,6 +1,6 @@
 //! A catalog made anew from an old one and what has changed since: totals, links and all.
 //!
-//! Numbers of entries change; paths stay. The old catalog is untouched, so whoever looks at it can go on.
+//! Numbers of entries change; paths stay. The old catalog is untouched, so readers of it can go on.
 
 use std::collections::{HashMap, HashSet};
 use std::ffi::OsStr;
@@ -9,7 +9,7 @@ use std::os::unix::ffi::OsStrExt;
 use rustc_hash::FxHashMap;
 
 use super::batch::Facts;
-use super::{Batch, Catalog, EntryId, Full, LinkedTable, Reading};
+use super::{Batch, Catalog, EntryId, Full, LinkedTable, Origin, Reading};
 use crate::kernel::{Kind, Stat};
 
 /// What has changed.
@@ -150,8 +150,21 @@ impl Catalog {
             }
         }
         self.keep_unreadable(changes, &sources, &mut new);
+        new.times_by_day = self.times_by_day;
+        new.origin = self.origin_with(&sources[1..]);
         new.finish(complete);
         Ok(new)
+    }
+
+    /// Where the catalog comes from, with the file systems that others tell of besides.
+    fn origin_with(&self, others: &[Source<'_>]) -> Origin {
+        let mut origin = self.origin.clone();
+        for volume in others.iter().flat_map(|other| &other.catalog.origin.volumes) {
+            if !origin.volumes.iter().any(|known| known.device == volume.device) {
+                origin.volumes.push(volume.clone());
+            }
+        }
+        origin
     }
 
     fn keep_unreadable(&self, changes: &Changes<'_>, sources: &[Source<'_>], new: &mut Self) {
@@ -197,7 +210,12 @@ impl Catalog {
         let mut batch = Batch::new(now);
         batch.add(b"", &stat.into(), stat.dev, several, Reading::NotYet);
         let entry = new.push_top(&batch).unwrap_or(EntryId(0));
-        new.add_links(entry, &batch, 0..batch.links.len() as u32, &mut Default::default());
+        new.add_links(
+            entry,
+            &batch,
+            0..batch.links.len() as u32,
+            &mut super::batch::Sums::default(),
+        );
         new.roots.push(super::Root { path, entry });
         new.finish(true);
         new

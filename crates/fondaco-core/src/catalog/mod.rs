@@ -17,11 +17,14 @@ mod finder;
 mod keys;
 mod learned;
 mod mend;
+mod origin;
 mod ranking;
+mod scanned;
 mod seen;
 mod shared;
 mod totals;
 
+use std::cmp::Ordering;
 use std::ffi::OsStr;
 use std::ops::Range;
 use std::os::unix::ffi::OsStrExt;
@@ -31,13 +34,15 @@ use std::sync::OnceLock;
 pub use append::Full;
 pub use batch::Batch;
 pub use closer::Closer;
-pub use columns::{Circumstances, Columns, LinkedTable, Malformed, RowOrder};
+pub use columns::{Columns, LinkedTable, Malformed, RowOrder, ScanFacts};
 pub use excluded::ExcludedSums;
 pub use finder::Finder;
-pub(crate) use keys::{Dealt, Keys};
+pub(crate) use keys::{HashedKeys, Keys};
 pub(crate) use learned::{InName, NO_FILE};
 pub use mend::Changes;
+pub use origin::{Elsewhere, Origin, ScannedVolume};
 pub use ranking::{Order, Ranking, Tail};
+pub use scanned::ScannedEntry;
 pub use seen::{Seen, Selection};
 pub use shared::write_between_readers;
 
@@ -75,7 +80,7 @@ pub type AgeProfile = [f32; AGE_CLASSES];
 /// A place that a scan could not read, and why.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Unreadable {
-    /// Where.
+    /// The path that could not be read.
     pub path: PathBuf,
     /// What was tried.
     pub op: Op,
@@ -90,7 +95,7 @@ pub struct Unreadable {
 pub enum Reading {
     /// Not yet, or the scan was stopped before it was.
     NotYet,
-    /// Wholly.
+    /// The directory was read to its end.
     Done,
     /// Not, or not wholly: it is among [`Catalog::unreadable`].
     Failed,
@@ -129,20 +134,20 @@ struct LinkedInode {
 pub struct Root {
     /// Its path, with no link in it.
     pub path: PathBuf,
-    /// Its entry.
+    /// The root's entry in the catalog.
     pub entry: EntryId,
 }
 
 /// How many entries of each kind there are.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct KindCounts {
-    /// Regular files.
+    /// How many regular files there are.
     pub files: u64,
-    /// Directories.
+    /// How many directories there are.
     pub directories: u64,
-    /// Symbolic links.
+    /// How many symbolic links there are.
     pub links: u64,
-    /// All else.
+    /// Sockets, FIFOs and devices.
     pub special: u64,
 }
 
@@ -180,6 +185,9 @@ pub struct Catalog {
     families: OnceLock<Keys>,
     endings: OnceLock<Keys>,
     kinds: OnceLock<Box<[FileKind]>>,
+    origin: Origin,
+    /// Times of change and of reading are known to the day.
+    times_by_day: bool,
     complete: bool,
     finished: bool,
 }
@@ -216,6 +224,8 @@ impl Catalog {
             families: OnceLock::new(),
             endings: OnceLock::new(),
             kinds: OnceLock::new(),
+            origin: Origin::default(),
+            times_by_day: false,
             complete: false,
             finished: false,
         }
@@ -312,6 +322,37 @@ impl Catalog {
         names.iter().rev().collect()
     }
 
+    /// The order of two entries by the bytes of their whole paths, which are not made for that.
+    pub fn compare_paths(&self, one: EntryId, other: EntryId) -> Ordering {
+        let depth = |id| std::iter::successors(Some(id), |id| self.parent(*id)).count();
+        let (mut a, mut b) = (one, other);
+        let (mut depth_a, mut depth_b) = (depth(a), depth(b));
+        // the last entries on the way up that are not yet the same
+        let (mut below_a, mut below_b) = (None, None);
+        while a != b {
+            let (up_a, up_b) = (depth_a >= depth_b, depth_b >= depth_a);
+            if up_a {
+                below_a = Some(a);
+                let Some(above) = self.parent(a) else { break };
+                (a, depth_a) = (above, depth_a - 1);
+            }
+            if up_b {
+                below_b = Some(b);
+                let Some(above) = self.parent(b) else { break };
+                (b, depth_b) = (above, depth_b - 1);
+            }
+        }
+        // of two of which one lies in the other, the outer one has the shorter path
+        let (Some(a), Some(b)) = (below_a, below_b) else {
+            return below_a.is_some().cmp(&below_b.is_some());
+        };
+        let part = |id: EntryId, end: EntryId| {
+            let name = self.name(id).as_bytes().iter();
+            name.chain((id != end).then_some(&b'/'))
+        };
+        part(a, one).cmp(part(b, other))
+    }
+
     /// The entry's path as seen from its root; nothing for the root itself.
     pub fn path_below_root(&self, id: EntryId) -> PathBuf {
         let mut names = Vec::new();
@@ -323,6 +364,11 @@ impl Catalog {
             at = parent;
         }
         names.iter().rev().collect()
+    }
+
+    /// Whether an entry is a directory, or lies below it.
+    pub fn is_below(&self, id: EntryId, directory: EntryId) -> bool {
+        std::iter::successors(Some(id), |id| self.parent(*id)).any(|at| at == directory)
     }
 
     /// How many levels the entry lies below its root.

@@ -4,6 +4,7 @@ use std::cmp::{Ordering, Reverse};
 use std::collections::BinaryHeap;
 use std::ops::Range;
 
+use rustc_hash::FxHashSet;
 use serde::{Deserialize, Serialize};
 
 use super::{Catalog, EntryId, Seen};
@@ -54,10 +55,21 @@ impl Order {
 /// The first entries of a directory in some order, and the sum of the others.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Ranking {
-    /// In order.
+    /// The first entries, in the order that was asked for.
     pub rows: Vec<EntryId>,
     /// What was cut off.
     pub tail: Tail,
+}
+
+impl Ranking {
+    /// Has every inode count once in the sum of the tail. That looks at all inodes with several names, which takes
+    /// too long for a keystroke.
+    pub fn count_inodes_once(&mut self, seen: Seen<'_>, directory: EntryId) {
+        if self.tail.children > 0 {
+            let again = seen.counted_again(directory, &self.rows);
+            self.tail.allocated = self.tail.allocated.less(again);
+        }
+    }
 }
 
 /// What a ranking does not list one by one.
@@ -65,7 +77,8 @@ pub struct Ranking {
 pub struct Tail {
     /// How many children.
     pub children: u64,
-    /// Their bytes on disk, added up.
+    /// Their bytes on disk, added up: an inode that several of them have names of counts in each, until
+    /// [`Ranking::count_inodes_once`] has been asked.
     pub allocated: Bytes,
     /// Entries in them.
     pub entries: u64,
@@ -124,6 +137,33 @@ impl Seen<'_> {
             tail.entries = all.1 - shown.1;
         }
         Ranking { rows, tail }
+    }
+
+    /// Bytes of inodes that several of the children have names of that are not among the first, beyond once each.
+    fn counted_again(self, directory: EntryId, first: &[EntryId]) -> Bytes {
+        let catalog = self.catalog();
+        let listed: FxHashSet<EntryId> = first.iter().copied().collect();
+        let child_above = |name: EntryId| {
+            let mut at = name;
+            loop {
+                match catalog.parent(at)? {
+                    above if above == directory => return Some(at),
+                    above => at = above,
+                }
+            }
+        };
+        let mut again = Bytes::ZERO;
+        let mut children = Vec::new();
+        for names in catalog.linked_entries().filter(|names| names.len() > 1) {
+            let shown = names.iter().filter(|name| self.has(**name));
+            children.clear();
+            children.extend(shown.filter_map(|n| child_above(*n)).filter(|c| !listed.contains(c)));
+            children.sort_unstable();
+            children.dedup();
+            let more = children.len().saturating_sub(1) as u64;
+            again += Bytes::new(catalog.own_allocated(names[0]).get().saturating_mul(more));
+        }
+        again
     }
 
     /// The keys of those of some children that are shown.

@@ -154,7 +154,7 @@ impl Catalog {
 }
 
 impl<'a> Seen<'a> {
-    /// The catalog.
+    /// The catalog that is looked at, whatever the lens.
     pub fn catalog(self) -> &'a Catalog {
         self.catalog
     }

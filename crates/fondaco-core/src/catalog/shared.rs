@@ -13,10 +13,10 @@ const SPINS: u32 = 2000;
 /// some tens of microseconds, less than the shortest sleep.
 const YIELDING: Duration = Duration::from_micros(500);
 
-/// The catalog, to be written to as soon as nobody reads it.
+/// Takes the write lock of a catalog as soon as no reader has it.
 ///
-/// Does not stand in line for it: whoever does keeps every new reader out, and behind a question about millions
-/// of entries a screen would then wait as long as the scan.
+/// Tries again and again instead of waiting in line: a writer that waits keeps every new reader out, and behind a
+/// question about millions of entries a screen would then wait as long as the scan.
 pub fn write_between_readers(catalog: &RwLock<Catalog>) -> RwLockWriteGuard<'_, Catalog> {
     let (mut tries, mut pause) = (0, Duration::from_micros(100));
     let mut since = None;

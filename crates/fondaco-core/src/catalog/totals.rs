@@ -57,9 +57,20 @@ impl Catalog {
         }
         self.add_exclusive(within);
         self.linked = linked;
+        self.order_names();
         self.excluded.finish(&self.linked);
         self.complete = complete;
         self.finished = true;
+    }
+
+    /// Brings the names of every inode into the order of their paths' bytes: whoever counts an inode once counts it
+    /// with the first of them, in whatever order the scan met them.
+    fn order_names(&mut self) {
+        let mut linked = std::mem::take(&mut self.linked);
+        for inode in linked.values_mut() {
+            inode.names.sort_unstable_by(|a, b| self.compare_paths(EntryId(*a), EntryId(*b)));
+        }
+        self.linked = linked;
     }
 
     fn add_exclusive(&mut self, (mut at, bytes): (u32, u64)) {

@@ -23,7 +23,7 @@ pub enum HistoryError {
     /// The database refused: a full disk, no rights, damage.
     #[error("the history {} cannot be used: {source}", Shown(path))]
     Database {
-        /// The file.
+        /// The database of levels.
         path: PathBuf,
         /// What it said.
         source: rusqlite::Error,
@@ -31,9 +31,9 @@ pub enum HistoryError {
     /// It was written by another version.
     #[error("the history {} has version {found}; this program knows {VERSION}", Shown(path))]
     OtherVersion {
-        /// The file.
+        /// The database of levels.
         path: PathBuf,
-        /// Its version.
+        /// The version that the file says it has.
         found: u32,
     },
 }
@@ -202,7 +202,7 @@ fn sample_of(volume: &Volume, now: Time) -> Option<Sample> {
     Some(Sample {
         at: now,
         used: c.used,
-        free: c.free_root,
+        free: c.free_for(volume.level_for),
         inodes_used: c.inodes - c.inodes_free,
         inodes: c.inodes,
     })

@@ -13,9 +13,9 @@ use crate::units::{Bytes, Time};
 /// How full a volume was at one moment.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Sample {
-    /// When.
+    /// When the level was sampled.
     pub at: Time,
-    /// In use.
+    /// Bytes in use at that time.
     pub used: Bytes,
     /// Free for root.
     pub free: Bytes,

@@ -94,7 +94,7 @@ impl fmt::Display for Op {
 pub struct CallError {
     /// What was tried.
     pub op: Op,
-    /// On what.
+    /// What the call was made on.
     pub path: PathBuf,
     /// What the kernel said.
     pub source: io::Error,

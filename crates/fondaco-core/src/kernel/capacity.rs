@@ -3,16 +3,16 @@
 use std::io;
 use std::path::Path;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::units::{Bytes, Level};
 
 /// Room on one file system, in bytes and inodes (`statvfs(3)`).
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Capacity {
     /// Everything that files can use, the share reserved for root included.
     pub total: Bytes,
-    /// In use.
+    /// Bytes in use.
     pub used: Bytes,
     /// Free for root.
     pub free_root: Bytes,
@@ -20,16 +20,58 @@ pub struct Capacity {
     pub free_users: Bytes,
     /// Inodes the file system can have; 0 where it makes them as needed.
     pub inodes: u64,
-    /// Inodes free.
+    /// Inodes that can still be made.
     pub inodes_free: u64,
     /// Size of a block.
     pub block: u64,
 }
 
+/// Whose free space a level is reckoned with: what is reserved for root is not free for others.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum LevelFor {
+    /// What users and their services can still write: when it is gone, they stop.
+    #[default]
+    Users,
+    /// What root can still write.
+    Root,
+}
+
+impl LevelFor {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Users => "users",
+            Self::Root => "root",
+        }
+    }
+
+    /// The other one.
+    pub fn other(self) -> Self {
+        match self {
+            Self::Users => Self::Root,
+            Self::Root => Self::Users,
+        }
+    }
+}
+
 impl Capacity {
-    /// Used / (used + available to root).
-    pub fn level(&self) -> Level {
-        Level::of(self.used, self.used + self.free_root)
+    /// Bytes free for users or for root.
+    pub fn free_for(&self, whom: LevelFor) -> Bytes {
+        match whom {
+            LevelFor::Users => self.free_users,
+            LevelFor::Root => self.free_root,
+        }
+    }
+
+    /// What is in use and what is free for users or root together: of this the level is a share.
+    pub fn whole_for(&self, whom: LevelFor) -> Bytes {
+        self.used + self.free_for(whom)
+    }
+
+    /// Used / (used + free for users or root).
+    pub fn level_for(&self, whom: LevelFor) -> Level {
+        Level::of(self.used, self.whole_for(whom))
     }
 
     /// Free for this user.

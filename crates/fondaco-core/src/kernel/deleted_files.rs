@@ -18,7 +18,7 @@ use crate::units::{Bytes, Time};
 /// How a process holds a file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Hold {
-    /// Who.
+    /// The process that holds the file.
     pub process: Process,
     /// Numbers of its descriptors.
     pub descriptors: Vec<u32>,
@@ -41,15 +41,15 @@ pub struct DeletedFile {
     pub kind: Kind,
     /// Its path as it was, seen from the process.
     pub path: PathBuf,
-    /// Its length.
+    /// Length in bytes, holes included.
     pub size: u64,
     /// Its bytes on disk; nothing if this user may not know.
     pub allocated: Option<Bytes>,
     /// The last change of its inode: it was deleted then or before, if it is known.
     pub changed: Time,
-    /// Last written.
+    /// When the file was last written.
     pub written: Time,
-    /// Who holds it, by number.
+    /// The processes that hold it, with their descriptors.
     pub holds: Vec<Hold>,
 }
 
@@ -91,12 +91,12 @@ impl DeletedFiles {
         Self { files, hidden: collector.hidden, trouble: collector.trouble, taken: now }
     }
 
-    /// Those of one file system.
+    /// The deleted files of one file system.
     pub fn on_volume(&self, dev: u64) -> impl Iterator<Item = &DeletedFile> {
         self.files.iter().filter(move |file| file.volume == dev)
     }
 
-    /// Those whose path was below a directory.
+    /// The deleted files whose path was below a directory.
     pub fn below<'a>(&'a self, root: &'a Path) -> impl Iterator<Item = &'a DeletedFile> {
         self.files.iter().filter(move |file| file.path.starts_with(root))
     }
@@ -104,7 +104,7 @@ impl DeletedFiles {
 
 /// How a link below `/proc` leads to a file.
 #[derive(Clone, Copy)]
-enum Way {
+enum HoldVia {
     Descriptor(u32),
     Mapped,
     Directory,
@@ -137,17 +137,17 @@ impl Collector {
         };
         for fd in descriptors {
             if let Some(number) = fd.to_str().and_then(|name| name.parse().ok()) {
-                self.follow(pid, &home.join("fd").join(fd), Way::Descriptor(number));
+                self.follow(pid, &home.join("fd").join(fd), HoldVia::Descriptor(number));
             }
         }
-        self.follow(pid, &home.join("exe"), Way::Mapped);
+        self.follow(pid, &home.join("exe"), HoldVia::Mapped);
         for link in ["cwd", "root"] {
-            self.follow(pid, &home.join(link), Way::Directory);
+            self.follow(pid, &home.join(link), HoldVia::Directory);
         }
         let mut refused = false;
         let maps = home.join("map_files");
         for map in names_in(&maps).unwrap_or_default() {
-            refused |= !self.follow(pid, &maps.join(map), Way::Mapped);
+            refused |= !self.follow(pid, &maps.join(map), HoldVia::Mapped);
         }
         if refused {
             self.read_maps(pid, home);
@@ -155,7 +155,7 @@ impl Collector {
     }
 
     /// Looks where a link leads; says whether that was allowed.
-    fn follow(&mut self, pid: u32, link: &Path, way: Way) -> bool {
+    fn follow(&mut self, pid: u32, link: &Path, way: HoldVia) -> bool {
         // most are not deleted, and reading the link is all that they cost
         let Ok(target) = std::fs::read_link(link) else { return true };
         let Some(path) = target.as_os_str().as_bytes().strip_suffix(b" (deleted)") else {
@@ -195,12 +195,12 @@ impl Collector {
         for line in maps.split(|b| *b == b'\n') {
             let Some(file) = mapped_file(line) else { continue };
             if !is_memory(&file.path) {
-                self.note(pid, file, Way::Mapped);
+                self.note(pid, file, HoldVia::Mapped);
             }
         }
     }
 
-    fn note(&mut self, pid: u32, file: DeletedFile, way: Way) {
+    fn note(&mut self, pid: u32, file: DeletedFile, way: HoldVia) {
         let known = self.files.entry((file.dev, file.ino)).or_insert(file);
         let at = match known.holds.iter().position(|hold| hold.process.pid == pid) {
             Some(at) => at,
@@ -213,9 +213,9 @@ impl Collector {
         };
         let hold = &mut known.holds[at];
         match way {
-            Way::Descriptor(number) => hold.descriptors.push(number),
-            Way::Mapped => hold.mapped = true,
-            Way::Directory => hold.directory = true,
+            HoldVia::Descriptor(number) => hold.descriptors.push(number),
+            HoldVia::Mapped => hold.mapped = true,
+            HoldVia::Directory => hold.directory = true,
         }
     }
 }

@@ -73,6 +73,15 @@ impl Aside {
         }
     }
 
+    /// Syncs it, gives it its name in place of what has that, in one step, and syncs the directory.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`]; then the old file is untouched.
+    pub fn replace(mut self, path: &Path) -> Result<(), CallError> {
+        self.name(path, RenameFlags::empty())
+    }
+
     fn name(&mut self, path: &Path, flags: RenameFlags) -> Result<(), CallError> {
         self.file.sync_all().map_err(CallError::on(Op::Sync, &self.path))?;
         rustix::fs::renameat_with(CWD, &self.path, CWD, path, flags)

@@ -1,7 +1,7 @@
 //! The list of all that a target consists of, as it was looked at in the private directory.
 //!
-//! Only what stands in this list is ever removed. It is kept compressed, some 20 bytes an entry, and is read
-//! from its beginning: a directory comes before what it holds, so that no directory has to be read again to
+//! Only what stands in this list is ever removed. It is kept compressed, some 20 bytes an entry, or as it is if it is
+//! short, and is read from its beginning: a directory comes before what it holds, so that no directory has to be read again to
 //! know what may go. The journal keeps it while a removal goes on.
 
 use std::ffi::{CStr, OsStr, OsString};
@@ -79,56 +79,49 @@ impl Facts {
     }
 
     fn write(&self, out: &mut Vec<u8>) {
-        out.extend_from_slice(&self.mode.to_le_bytes());
-        for number in [self.uid, self.gid, self.links, self.mtime.nsec, self.ctime.nsec] {
+        for number in [self.mode, self.uid, self.gid, self.links, self.mtime.nsec, self.ctime.nsec]
+        {
             out.extend_from_slice(&number.to_le_bytes());
         }
-        for number in [self.dev, self.ino, self.size] {
-            out.extend_from_slice(&number.to_le_bytes());
-        }
-        for number in [self.mtime.sec, self.ctime.sec] {
+        let (mtime, ctime) = (self.mtime.sec as u64, self.ctime.sec as u64);
+        for number in [self.dev, self.ino, self.size, mtime, ctime] {
             out.extend_from_slice(&number.to_le_bytes());
         }
     }
 
-    fn read(from: &mut impl Read) -> io::Result<Self> {
-        let [mode, uid, gid, links, written, changed] = read_numbers::<6>(from)?;
-        let mut wide = [0u64; 5];
-        for number in &mut wide {
-            let mut bytes = [0; 8];
-            from.read_exact(&mut bytes)?;
-            *number = u64::from_le_bytes(bytes);
-        }
-        let [dev, ino, size, mtime, ctime] = wide;
-        Ok(Self {
+    fn read(from: &[u8; FACTS_LENGTH]) -> Self {
+        let narrow = |at: usize| {
+            let at = at * 4;
+            u32::from_le_bytes([from[at], from[at + 1], from[at + 2], from[at + 3]])
+        };
+        // six numbers of four bytes come before those of eight
+        let wide = |at: usize| {
+            let low = u64::from(narrow(6 + 2 * at));
+            low | u64::from(narrow(7 + 2 * at)) << 32
+        };
+        let mode = narrow(0);
+        Self {
             kind: Kind::of_mode(mode),
             mode,
-            uid,
-            gid,
-            dev,
-            ino,
-            links,
-            size,
-            mtime: Time { sec: mtime as i64, nsec: written },
-            ctime: Time { sec: ctime as i64, nsec: changed },
-        })
+            uid: narrow(1),
+            gid: narrow(2),
+            links: narrow(3),
+            dev: wide(0),
+            ino: wide(1),
+            size: wide(2),
+            mtime: Time { sec: wide(3) as i64, nsec: narrow(4) },
+            ctime: Time { sec: wide(4) as i64, nsec: narrow(5) },
+        }
     }
 }
 
-fn read_numbers<const N: usize>(from: &mut impl Read) -> io::Result<[u32; N]> {
-    let mut numbers = [0; N];
-    for number in &mut numbers {
-        let mut bytes = [0; 4];
-        from.read_exact(&mut bytes)?;
-        *number = u32::from_le_bytes(bytes);
-    }
-    Ok(numbers)
-}
+/// Length of the facts about an entry as they are kept.
+const FACTS_LENGTH: usize = 6 * 4 + 5 * 8;
 
 /// See the [module](self).
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Inventory {
-    compressed: Vec<u8>,
+    kept: Vec<u8>,
 }
 
 /// One entry of an [`Inventory`].
@@ -157,13 +150,13 @@ impl Listed {
 
 impl Inventory {
     /// One that was kept.
-    pub fn from_compressed(compressed: Vec<u8>) -> Self {
-        Self { compressed }
+    pub fn from_kept(kept: Vec<u8>) -> Self {
+        Self { kept }
     }
 
     /// As it is kept.
-    pub fn compressed(&self) -> &[u8] {
-        &self.compressed
+    pub fn kept(&self) -> &[u8] {
+        &self.kept
     }
 
     /// Its entries, one after the other.
@@ -172,7 +165,11 @@ impl Inventory {
     ///
     /// If it is damaged; so may each entry be.
     pub fn entries(&self) -> io::Result<impl Iterator<Item = io::Result<Listed>> + use<'_>> {
-        let mut reader = BufReader::new(Decoder::new(self.compressed.as_slice())?);
+        let kept = self.kept.as_slice();
+        let mut reader: Box<dyn Read + '_> = match kept.starts_with(&ZSTD) {
+            true => Box::new(BufReader::new(Decoder::new(kept)?)),
+            false => Box::new(kept),
+        };
         Ok(std::iter::from_fn(move || next(&mut reader).transpose()))
     }
 
@@ -233,22 +230,33 @@ impl Inventory {
 const CAME_LATER: &str = "it came there later";
 
 fn next(reader: &mut impl Read) -> io::Result<Option<Listed>> {
-    let mut first = [0u8; 1];
-    if reader.read(&mut first)? == 0 {
+    let mut head = [0u8; 9];
+    if reader.read(&mut head[..1])? == 0 {
         return Ok(None);
     }
-    let [depth, length] = read_numbers::<2>(reader)?;
+    reader.read_exact(&mut head[1..])?;
+    let [_, depth @ .., l0, l1, l2, l3] = head;
+    let (depth, length) = (u32::from_le_bytes(depth), u32::from_le_bytes([l0, l1, l2, l3]));
     if length > 4096 {
         return Err(io::Error::new(io::ErrorKind::InvalidData, "the list is damaged"));
     }
     let mut name = vec![0; length as usize + 1];
     reader.read_exact(&mut name[..length as usize])?;
-    Ok(Some(Listed { depth, name, facts: Facts::read(reader)? }))
+    let mut facts = [0; FACTS_LENGTH];
+    reader.read_exact(&mut facts)?;
+    Ok(Some(Listed { depth, name, facts: Facts::read(&facts) }))
 }
+
+/// What a compressed list begins with (RFC 8878). An entry that is not compressed begins with a 1.
+const ZSTD: [u8; 4] = [0x28, 0xB5, 0x2F, 0xFD];
+
+/// A list of so many bytes is not worth compressing: that of a file, mostly.
+const SHORT: usize = 512;
 
 /// Writes an [`Inventory`] entry by entry.
 pub struct InventoryWriter {
-    out: Encoder<'static, Vec<u8>>,
+    /// Made when there is enough to compress.
+    out: Option<Encoder<'static, Vec<u8>>>,
     /// What the compressor has not been given yet: it costs less to give it much at a time.
     waiting: Vec<u8>,
 }
@@ -263,7 +271,7 @@ impl InventoryWriter {
     ///
     /// If the compressor cannot be made.
     pub fn new() -> io::Result<Self> {
-        Ok(Self { out: Encoder::new(Vec::new(), 1)?, waiting: Vec::new() })
+        Ok(Self { out: None, waiting: Vec::new() })
     }
 
     /// Adds an entry; a directory comes before what it holds.
@@ -282,7 +290,11 @@ impl InventoryWriter {
     }
 
     fn pass_on(&mut self) -> io::Result<()> {
-        self.out.write_all(&self.waiting)?;
+        let out = match &mut self.out {
+            Some(out) => out,
+            none => none.insert(Encoder::new(Vec::new(), 1)?),
+        };
+        out.write_all(&self.waiting)?;
         self.waiting.clear();
         Ok(())
     }
@@ -293,7 +305,11 @@ impl InventoryWriter {
     ///
     /// If it cannot be compressed.
     pub fn finish(mut self) -> io::Result<Inventory> {
+        if self.out.is_none() && self.waiting.len() <= SHORT {
+            return Ok(Inventory { kept: self.waiting });
+        }
         self.pass_on()?;
-        Ok(Inventory { compressed: self.out.finish()? })
+        let kept = self.out.take().map_or_else(|| Ok(Vec::new()), Encoder::finish)?;
+        Ok(Inventory { kept })
     }
 }

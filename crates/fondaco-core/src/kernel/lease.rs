@@ -1,4 +1,4 @@
-//! Keeping a regular file still: nobody else has it open, and whoever opens it now has to wait.
+//! Leases on regular files: while one is held no other process has the file open, and one that opens it has to wait.
 //!
 //! Source: `fcntl(2)`, "Leases". The kernel grants a write lease only while no other descriptor and no
 //! mapping refers to the inode, whoever holds it and whether or not `/proc` shows it, and makes a later
@@ -36,7 +36,7 @@ impl Lease {
         let told = fcntl(&file, F_SETSIG, libc::SIGURG);
         match told.and_then(|_| fcntl(&file, libc::F_SETLEASE, libc::F_WRLCK)) {
             Ok(_) => Ok(Self { file }),
-            // what a server has not delegated to this machine answers the same, whoever has it open
+            // a file that a server has not delegated to this machine gives the same answer, open or not
             Err(error) if error.raw_os_error() == Some(libc::EAGAIN) && !is_remote(&file) => {
                 Err((file, NoLease::InUse))
             }
@@ -44,7 +44,7 @@ impl Lease {
         }
     }
 
-    /// Whether nobody has tried to open the file since the lease was taken. One who tries is waiting now, for
+    /// Whether no process has tried to open the file since the lease was taken. One that has tried is waiting now, for
     /// at most `fs.lease-break-time` seconds.
     ///
     /// # Errors

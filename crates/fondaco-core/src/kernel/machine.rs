@@ -1,23 +1,30 @@
-//! Who and where we are.
+//! The identity of this process: its user, machine and directory.
 
 use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 use std::time::Duration;
 
 use rustix::process::{Resource, Rlimit};
 
 use crate::units::Time;
 
-/// A text that tells this machine from another: its `machine-id(5)`, or else its node name.
+/// A text that tells this machine from another: its `machine-id(5)`, or else its node name. Read once: it is asked for
+/// each name of an owner.
 pub fn machine_id() -> String {
-    let id = std::fs::read_to_string("/etc/machine-id").unwrap_or_default();
-    let id = id.trim();
-    if id.is_empty() {
-        rustix::system::uname().nodename().to_string_lossy().into_owned()
-    } else {
-        id.to_owned()
-    }
+    static ID: OnceLock<String> = OnceLock::new();
+    let read = || {
+        let id = std::fs::read_to_string("/etc/machine-id").unwrap_or_default();
+        let id = id.trim();
+        if id.is_empty() { node_name() } else { id.to_owned() }
+    };
+    ID.get_or_init(read).clone()
+}
+
+/// The name of this machine (`uname(2)`).
+pub fn node_name() -> String {
+    rustix::system::uname().nodename().to_string_lossy().into_owned()
 }
 
 /// Has freed memory given back to the system at once if it came in pieces of a megabyte or more
@@ -181,7 +188,7 @@ mod tests {
             eprintln!("SKIPPED: this kernel does not tell how long threads stand in line");
             return;
         }
-        let threads = 2 * std::thread::available_parallelism().map_or(2, |n| n.get());
+        let threads = 2 * std::thread::available_parallelism().map_or(2, std::num::NonZero::get);
         let (before, begun, stop) = (processor_wait(), Instant::now(), AtomicBool::new(false));
         let stood = std::thread::scope(|scope| {
             for _ in 0..threads {

@@ -1,6 +1,6 @@
 //! Everything that is a system call or a file below `/proc`, and nothing that decides.
 //!
-//! The rest of the crate asks here for facts (what is this inode, what is mounted, who has it open)
+//! The rest of the crate asks here for facts (what an inode is, what is mounted, which processes have a file open)
 //! and for acts that are bound to a directory descriptor, so that a path swapped in between cannot
 //! turn them on something else.
 
@@ -11,6 +11,7 @@ mod deleted_files;
 mod durable;
 mod ext;
 mod extents;
+mod identity;
 mod inventory;
 mod ioctl;
 mod lease;
@@ -34,17 +35,18 @@ pub use btrfs::{
     BtrfsExtent, BtrfsExtents, BtrfsFiles, BtrfsSpace, BtrfsSums, btrfs_extents,
     btrfs_file_extents, btrfs_subvolume, btrfs_sums,
 };
-pub use capacity::{Capacity, capacity};
+pub use capacity::{Capacity, LevelFor, capacity};
 pub use deleted_files::{DeletedFile, DeletedFiles, Hold};
 pub use durable::{Aside, remove_abandoned, sync_directory, write_whole};
 pub use ext::{ExtHidden, ext_hidden};
 pub use extents::{Extent, extents};
+pub use identity::{FileSystemId, file_system_id};
 pub use inventory::{Facts, Inventory, InventoryWriter, Strictness};
 pub use lease::{Lease, Leases, NoLease};
 pub use machine::{
     addresses_are_scarce, effective_user, exposed_at, give_back_freed_memory, inode_clock,
-    machine_id, outlive_file_size_limit, own_descriptor_table, processor_time, processor_wait,
-    raise_descriptor_limit, random_id, stand_back, times_waited,
+    machine_id, node_name, outlive_file_size_limit, own_descriptor_table, processor_time,
+    processor_wait, raise_descriptor_limit, random_id, stand_back, times_waited,
 };
 pub use mounts::{AccessTimes, Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};

@@ -19,7 +19,7 @@ pub struct Mount {
     pub dev: u64,
     /// What part of the file system is mounted: `/`, or a directory of it for a bind mount.
     pub root: PathBuf,
-    /// Where.
+    /// Where it is mounted.
     pub mount_point: PathBuf,
     /// Whether it is mounted read-only.
     pub read_only: bool,
@@ -34,7 +34,7 @@ pub struct Mount {
 /// How a mount keeps times of reading (`mount(8)`).
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum AccessTimes {
-    /// Always (`strictatime`).
+    /// At every reading (`strictatime`).
     Strict,
     /// Once a day, or when it was written since (`relatime`), which is usual.
     #[default]

@@ -1,4 +1,4 @@
-//! Which process has which inode open.
+//! The inodes that processes have open.
 
 use std::collections::HashMap;
 use std::io;
@@ -14,7 +14,7 @@ use crate::units::Time;
 /// A process that holds an inode.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Holder {
-    /// Process id.
+    /// Number of the process (pid).
     pub pid: u32,
     /// The name of its command, as the kernel has it (at most 15 bytes).
     pub command: String,
@@ -49,7 +49,7 @@ pub struct OpenFiles {
     commands: HashMap<u32, String>,
     /// Processes that this user may not look into: 0 for root.
     pub hidden: usize,
-    /// What the kernel answered instead of telling: then nobody may be taken for not having something open.
+    /// The error with which the kernel answered: then it is not known that a process does not have something open.
     pub trouble: Option<String>,
     /// When this was collected.
     pub taken: Time,

@@ -17,7 +17,7 @@ use crate::units::Time;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Process {
-    /// Its number.
+    /// Its process number (`getpid(2)`).
     pub pid: u32,
     /// When it began, in ticks since the machine did (`proc_pid_stat(5)`): with the number this tells
     /// it from every other process since then.

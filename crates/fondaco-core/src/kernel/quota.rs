@@ -13,9 +13,9 @@ use crate::units::{Bytes, Level};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum QuotaOf {
-    /// A user's.
+    /// The limit of a user.
     User,
-    /// A group's.
+    /// The limit of a group.
     Group,
     /// A project's: of trees that were given the same number.
     Project,

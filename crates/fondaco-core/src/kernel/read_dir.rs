@@ -35,9 +35,9 @@ pub struct DirReader {
 /// What a directory says about an entry without being asked for more.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Listed {
-    /// A directory.
+    /// The directory says that it is a directory.
     Directory,
-    /// Something else.
+    /// Anything that is no directory.
     NoDirectory,
     /// Nothing: some file systems do not say.
     Unknown,

@@ -115,9 +115,11 @@ impl PrivateDir {
             failed: Mutex::new(None),
             stopped: AtomicBool::new(false),
         };
-        let threads = match removal.inventory.compressed().len() < SMALL {
+        let threads = match removal.inventory.kept().len() < SMALL {
             true => 0,
-            false => std::thread::available_parallelism().map_or(1, |n| n.get()).min(4) - 1,
+            false => {
+                std::thread::available_parallelism().map_or(1, std::num::NonZero::get).min(4) - 1
+            }
         };
         let (send, receive) = sync_channel::<Batch>(4);
         let receive = Mutex::new(receive);
@@ -130,7 +132,7 @@ impl PrivateDir {
                 .map_while(|_| {
                     let help = || {
                         while let Some(batch) = next_batch(receive) {
-                            work.remove(batch)
+                            work.remove(batch);
                         }
                     };
                     std::thread::Builder::new().spawn_scoped(scope, help).ok()
@@ -138,7 +140,7 @@ impl PrivateDir {
                 .count();
             let hand_out = |batch: Batch| match helpers {
                 0 => work.remove(batch),
-                // whoever is free takes it; if all are busy, this thread is as good as any
+                // a free thread takes it; if all are busy, this one does it
                 _ => match send.try_send(batch) {
                     Ok(()) => {}
                     Err(TrySendError::Full(batch) | TrySendError::Disconnected(batch)) => {
@@ -232,7 +234,7 @@ impl Level {
     }
 }
 
-/// Files of one directory, to be removed by whoever takes them.
+/// Files of one directory, to be removed by one of the threads.
 struct Batch {
     level: Arc<Level>,
     files: Vec<Listed>,
@@ -352,7 +354,7 @@ impl Work<'_> {
     /// one thing less.
     fn done_with_part(&self, level: Arc<Level>) -> Result<(), RemovalError> {
         let mut level = level;
-        // whoever does the last part must see what the others did
+        // the thread that does the last part must see what the others did
         while level.pending.fetch_sub(1, AcqRel) == 1 {
             let parent = level.parent.as_ref().map_or(self.private, |parent| &parent.fd);
             match rustix::fs::unlinkat(parent, &level.name, AtFlags::REMOVEDIR) {
@@ -424,7 +426,7 @@ impl Work<'_> {
         let at = || self.place_of(above, name);
         let parent = above.map_or(self.private, |level| &level.fd).as_fd();
         let still = match self.leases.of(then.dev, then.ino) {
-            Some(lease) => Still::Borrowed(lease),
+            Some(lease) => OpenEntry::Borrowed(lease),
             None => match keep_still(parent, name, then.kind) {
                 Ok(still) => still,
                 Err(Errno::NOENT) => return Ok(()),
@@ -439,7 +441,7 @@ impl Work<'_> {
         {
             return Err(RemovalError::Changed { path: at(), difference });
         }
-        if let Still::Borrowed(lease) = still {
+        if let OpenEntry::Borrowed(lease) = still {
             let here = match stat_at(parent, name) {
                 Ok(here) => here,
                 Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
@@ -489,7 +491,7 @@ fn close_to_others(directory: &OwnedFd, stat: &Stat) -> io::Result<()> {
 }
 
 /// An entry that is open while it is removed.
-enum Still<'a> {
+enum OpenEntry<'a> {
     /// A regular file that nobody else has open.
     Leased(Lease),
     /// The same, by a lease of the caller's.
@@ -498,18 +500,18 @@ enum Still<'a> {
     Plain(OwnedFd),
 }
 
-impl Still<'_> {
+impl OpenEntry<'_> {
     fn fd(&self) -> &OwnedFd {
         match self {
-            Still::Leased(lease) => lease.file(),
-            Still::Borrowed(lease) => lease.file(),
-            Still::Plain(fd) => fd,
+            OpenEntry::Leased(lease) => lease.file(),
+            OpenEntry::Borrowed(lease) => lease.file(),
+            OpenEntry::Plain(fd) => fd,
         }
     }
 }
 
 /// Opens an entry; `ETXTBSY` stands for a file that somebody else has open.
-fn keep_still<'a>(parent: BorrowedFd<'_>, name: &CStr, kind: Kind) -> Result<Still<'a>, Errno> {
+fn keep_still<'a>(parent: BorrowedFd<'_>, name: &CStr, kind: Kind) -> Result<OpenEntry<'a>, Errno> {
     let plain = |flags| {
         rustix::fs::openat(parent, name, flags | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty())
     };
@@ -522,9 +524,9 @@ fn keep_still<'a>(parent: BorrowedFd<'_>, name: &CStr, kind: Kind) -> Result<Sti
         match opened {
             Ok(fd) => {
                 return match Lease::take(fd) {
-                    Ok(lease) => Ok(Still::Leased(lease)),
+                    Ok(lease) => Ok(OpenEntry::Leased(lease)),
                     Err((_, NoLease::InUse)) => Err(Errno::TXTBSY),
-                    Err((fd, NoLease::Unavailable(_))) => Ok(Still::Plain(fd)),
+                    Err((fd, NoLease::Unavailable(_))) => Ok(OpenEntry::Plain(fd)),
                 };
             }
             // a file that may not be read can still be looked at; a link in its place is told by the comparison
@@ -534,7 +536,7 @@ fn keep_still<'a>(parent: BorrowedFd<'_>, name: &CStr, kind: Kind) -> Result<Sti
             Err(error) => return Err(error),
         }
     }
-    Ok(Still::Plain(plain(OFlags::PATH)?))
+    Ok(OpenEntry::Plain(plain(OFlags::PATH)?))
 }
 
 /// The first name in a directory in the order of bytes.

@@ -5,12 +5,12 @@ use std::os::fd::AsFd;
 
 use super::ioctl::{both_ways, call, put, put_u32, u32_at, u64_at};
 
-/// Who owns a piece of a device.
+/// What btrfs says about the owner of an extent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Owner {
-    /// Nobody.
+    /// The piece is not in use.
     Free,
-    /// Somebody; the file system keeps no record of whom.
+    /// In use; the file system keeps no record of what for.
     Unknown,
     /// The file with this inode number.
     Inode(u64),
@@ -25,7 +25,7 @@ pub struct Piece {
     pub physical: u64,
     /// How long, in bytes.
     pub length: u64,
-    /// Whose.
+    /// What the piece is used for.
     pub owner: Owner,
     /// Several own it, and each has a record.
     pub shared: bool,

@@ -16,7 +16,7 @@ use crate::units::{Bytes, Time};
 pub enum Kind {
     /// A regular file.
     File,
-    /// A directory.
+    /// A directory, which holds other entries.
     Directory,
     /// A symbolic link; never followed.
     Link,
@@ -64,7 +64,7 @@ impl Kind {
 pub struct Stat {
     /// Device number of its file system (`makedev(3)` form).
     pub dev: u64,
-    /// Inode number.
+    /// Inode number, unique on its file system.
     pub ino: u64,
     /// Id of the mount it was reached through; 0 if the kernel does not tell (before 5.8).
     pub mount: u64,
@@ -74,9 +74,9 @@ pub struct Stat {
     pub mode: u32,
     /// Number of names (hard links).
     pub links: u32,
-    /// Owner's number.
+    /// Number of the user that owns it.
     pub uid: u32,
-    /// Group's number.
+    /// Number of the group that owns it.
     pub gid: u32,
     /// Length in bytes (`st_size`).
     pub size: u64,
@@ -84,9 +84,9 @@ pub struct Stat {
     pub blocks: u64,
     /// Device number of a device node.
     pub rdev: u64,
-    /// Last read.
+    /// When its contents were last read.
     pub atime: Time,
-    /// Last written.
+    /// When its contents were last written.
     pub mtime: Time,
     /// Last change of the inode.
     pub ctime: Time,
@@ -144,31 +144,31 @@ impl Stat {
 pub struct PlainStat(rustix::fs::Stat);
 
 impl PlainStat {
-    /// As [`Stat::dev`].
+    /// Device number of its file system, as [`Stat::dev`].
     #[inline]
     pub fn dev(&self) -> u64 {
         self.0.st_dev
     }
 
-    /// As [`Stat::ino`].
+    /// Inode number, as [`Stat::ino`].
     #[inline]
     pub fn ino(&self) -> u64 {
         self.0.st_ino
     }
 
-    /// As [`Stat::kind`].
+    /// What it is, as [`Stat::kind`].
     #[inline]
     pub fn kind(&self) -> Kind {
         Kind::of_mode(self.0.st_mode)
     }
 
-    /// As [`Stat::mode`].
+    /// Permissions with the type bits, as [`Stat::mode`].
     #[inline]
     pub fn mode(&self) -> u32 {
         self.0.st_mode
     }
 
-    /// As [`Stat::links`].
+    /// Number of its names, as [`Stat::links`].
     #[inline]
     pub fn links(&self) -> u32 {
         self.0.st_nlink as u32
@@ -180,13 +180,13 @@ impl PlainStat {
         (self.0.st_uid, self.0.st_gid)
     }
 
-    /// As [`Stat::size`].
+    /// Length in bytes, as [`Stat::size`].
     #[inline]
     pub fn size(&self) -> u64 {
         self.0.st_size as u64
     }
 
-    /// As [`Stat::blocks`].
+    /// Blocks of 512 bytes, as [`Stat::blocks`].
     #[inline]
     pub fn blocks(&self) -> u64 {
         self.0.st_blocks as u64

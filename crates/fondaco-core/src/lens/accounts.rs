@@ -1,6 +1,9 @@
 //! The names of users and groups, from the system and the settings.
 
+use std::collections::BTreeMap;
+
 use super::Accounts;
+use crate::catalog::{Elsewhere, Origin};
 use crate::shown::shown;
 use crate::state::State;
 
@@ -31,6 +34,69 @@ impl Accounts for SystemAccounts {
 
     fn groups(&self) -> Vec<String> {
         first_fields("/etc/group")
+    }
+}
+
+/// The accounts of what was scanned: those of this machine, and for what it does not know or a scan of another machine
+/// those that the scan has kept.
+#[derive(Clone, Copy)]
+pub struct AccountsOf<'a> {
+    /// Where the scan comes from.
+    pub origin: &'a Origin,
+    /// The accounts of this machine.
+    pub system: &'a dyn Accounts,
+}
+
+impl AccountsOf<'_> {
+    /// Whether the scan is of another machine: then its numbers mean no account of this one.
+    fn is_of_another_machine(&self) -> bool {
+        matches!(self.origin.elsewhere(), Some(Elsewhere::OtherMachine(_)))
+    }
+
+    fn name(
+        &self,
+        number: u32,
+        kept: &BTreeMap<u32, String>,
+        here: impl Fn(u32) -> Option<String>,
+    ) -> Option<String> {
+        let kept = || kept.get(&number).map(shown);
+        if self.is_of_another_machine() { kept() } else { here(number).or_else(kept) }
+    }
+
+    fn number(
+        &self,
+        name: &str,
+        kept: &BTreeMap<u32, String>,
+        here: impl Fn(&str) -> Option<u32>,
+    ) -> Option<u32> {
+        let kept = || kept.iter().find(|(_, known)| *known == name).map(|(number, _)| *number);
+        if self.is_of_another_machine() { kept() } else { here(name).or_else(kept) }
+    }
+}
+
+impl Accounts for AccountsOf<'_> {
+    fn user_number(&self, name: &str) -> Option<u32> {
+        self.number(name, &self.origin.users, |name| self.system.user_number(name))
+    }
+
+    fn group_number(&self, name: &str) -> Option<u32> {
+        self.number(name, &self.origin.groups, |name| self.system.group_number(name))
+    }
+
+    fn user_name(&self, number: u32) -> Option<String> {
+        self.name(number, &self.origin.users, |number| self.system.user_name(number))
+    }
+
+    fn group_name(&self, number: u32) -> Option<String> {
+        self.name(number, &self.origin.groups, |number| self.system.group_name(number))
+    }
+
+    fn users(&self) -> Vec<String> {
+        self.origin.users.values().map(shown).chain(self.system.users()).collect()
+    }
+
+    fn groups(&self) -> Vec<String> {
+        self.origin.groups.values().map(shown).chain(self.system.groups()).collect()
     }
 }
 

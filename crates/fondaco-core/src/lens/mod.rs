@@ -6,12 +6,14 @@
 //! on its own account. The language is described in `docs/lens.md`; the same words stand in rules.
 
 mod accounts;
+mod ages;
 mod completion;
 mod parse;
 mod select;
 mod word;
 
-pub use accounts::SystemAccounts;
+pub use accounts::{AccountsOf, SystemAccounts};
+pub use ages::AgeSource;
 pub use completion::{Completion, complete};
 pub use parse::LensError;
 pub use word::{Attribute, WORDS, Word, WordRow};
@@ -19,6 +21,11 @@ pub use word::{Attribute, WORDS, Word, WordRow};
 #[cfg(test)]
 pub(crate) use accounts::tests;
 
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::PathBuf;
+
+use crate::catalog::{Catalog, Finder};
 use crate::naming::FileKind;
 use crate::pattern::Pattern;
 use crate::units::{Age, Bytes};
@@ -27,6 +34,7 @@ use crate::units::{Age, Bytes};
 #[derive(Clone, Debug, Default)]
 pub struct Lens {
     terms: Vec<Term>,
+    ages: AgeSource,
 }
 
 /// One condition; an entry must meet all.
@@ -56,6 +64,8 @@ enum Test {
     Under(Vec<Vec<u8>>),
     Families(Vec<Vec<u8>>),
     Links(u32),
+    /// Of the names of its inode that pass what is written before this, the first.
+    FirstName,
     /// From and to, both included.
     Depth(Vec<(u32, u32)>),
     Length(Vec<(u32, u32)>),
@@ -99,6 +109,25 @@ impl Lens {
             Test::Attributes(attributes) => attributes.iter().any(wants),
             _ => false,
         })
+    }
+
+    /// Whether it asks when something was last read.
+    pub fn asks_for_reading(&self) -> bool {
+        self.terms.iter().any(|term| matches!(term.test, Test::Unread(_)))
+    }
+
+    /// Places of `under` that are not in a scan: with a misspelt one the lens chooses nothing, or everything.
+    pub fn places_not_met(&self, catalog: &Catalog) -> Vec<PathBuf> {
+        let finder = Finder::new(catalog);
+        let is_met = |place: &PathBuf| {
+            catalog.roots().iter().any(|root| finder.find(&root.path.join(place)).is_some())
+        };
+        let under = self.terms.iter().filter_map(|term| match &term.test {
+            Test::Under(places) => Some(places),
+            _ => None,
+        });
+        let places = under.flatten().map(|place| PathBuf::from(OsStr::from_bytes(place)));
+        places.filter(|place| !is_met(place)).collect()
     }
 
     /// Both at once: what passes must pass each.

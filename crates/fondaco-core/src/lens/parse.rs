@@ -55,10 +55,12 @@ impl Lens {
     /// [`LensError`] for the first thing that is wrong.
     pub fn parse(text: &str, accounts: &dyn Accounts) -> Result<Self, LensError> {
         let written = Reader { text, at: 0 }.terms()?;
+        near_misses(&written)?;
         let term = |written: Written| {
             Ok(Term { negated: written.negated, test: test(&written, accounts)? })
         };
-        Ok(Self { terms: written.into_iter().map(term).collect::<Result<_, _>>()? })
+        let terms = written.into_iter().map(term).collect::<Result<_, _>>()?;
+        Ok(Self { terms, ..Self::default() })
     }
 
     /// One word with its values, each as it is and not as it would have to be quoted.
@@ -73,7 +75,7 @@ impl Lens {
     ) -> Result<Self, LensError> {
         let values = values.iter().map(|value| Value { bytes: value.clone().into(), at: 0..0 });
         let test = test_of(word, &values.collect::<Vec<_>>(), 0..0, accounts)?;
-        Ok(Self { terms: vec![Term { negated: false, test }] })
+        Ok(Self { terms: vec![Term { negated: false, test }], ..Self::default() })
     }
 
     /// A term as it would be typed, with quotes and escapes where they are needed.
@@ -215,6 +217,71 @@ fn test(written: &Written, accounts: &dyn Accounts) -> Result<Test, LensError> {
     test_of(row.word, &written.values, at.start..end, accounts)
 }
 
+/// What people write who know other languages for the same: each is a name to this one, and would find nothing.
+fn near_misses(terms: &[Written]) -> Result<(), LensError> {
+    for (number, term) in terms.iter().enumerate() {
+        let (None, [value]) = (&term.word, &term.values[..]) else { continue };
+        // what stands in quotes is meant as it is written
+        if value.at.len() != value.bytes.len() {
+            continue;
+        }
+        let Ok(text) = value.text() else { continue };
+        let wrong = |message: String| Err(LensError::new(value.at.clone(), message));
+        // only where a size or an age is meant: group:0 b asks for a name with a b in it
+        let is_unit = |word: &str, text: &str| match word {
+            "larger" | "smaller" => Bytes::parse(&format!("1{text}")).is_ok(),
+            "older" | "newer" | "unread" => Age::parse(&format!("1{text}")).is_ok(),
+            _ => false,
+        };
+        let before = number.checked_sub(1).and_then(|before| {
+            let Written { word: Some((word, _)), values, .. } = &terms[before] else { return None };
+            let [number] = &values[..] else { return None };
+            let digits = number.text().ok().filter(|t| t.bytes().all(|b| b.is_ascii_digit()))?;
+            Some((word, digits))
+        });
+        match text {
+            "or" | "OR" | "||" | "|" => {
+                return wrong("there is no `or`: values of one word stand beside each other, kind:audio,video; in quotes it is part of a name".into());
+            }
+            "and" | "AND" | "&&" | "&" => {
+                return wrong("there is no `and`: all that is written must hold; in quotes it is part of a name".into());
+            }
+            "NOT" => return wrong("`not` is written small: not owner:root".into()),
+            _ => {}
+        }
+        if let Some((word, digits)) = before
+            && text.bytes().all(|byte| byte.is_ascii_alphabetic())
+            && is_unit(word, text)
+        {
+            return wrong(format!("a number and its unit are one word: {word}:{digits}{text}"));
+        }
+        match text.chars().next() {
+            Some('>' | '<' | '=') => {
+                return wrong(
+                    "sizes are written larger:100M or smaller:4k, ages older:1y or newer:7d".into(),
+                );
+            }
+            Some('!') => return wrong("what must not be is written not owner:root".into()),
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+/// The known word that one was most likely meant to be, as something to say behind a message.
+pub(crate) fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>) -> String {
+    let typed = typed.to_lowercase();
+    let distance = |word: &str| strsim::damerau_levenshtein(&typed, &word.to_lowercase());
+    let best = known.into_iter().map(|word| (distance(word), word)).min();
+    match best {
+        // two letters in five may be wrong
+        Some((distance, word)) if distance * 5 <= word.chars().count().max(3) * 2 => {
+            format!("; did you mean {}?", crate::shown::shown(word))
+        }
+        _ => String::new(),
+    }
+}
+
 /// Texts without a word: parts of the name, or patterns for it.
 fn bare(values: &[Value]) -> Result<Test, LensError> {
     if let Some(value) = values.iter().find(|value| value.bytes.is_empty() && value.at.is_empty()) {
@@ -238,7 +305,8 @@ fn bare(values: &[Value]) -> Result<Test, LensError> {
 
 fn unknown_word(word: &str, at: &Range<usize>) -> LensError {
     let words: Vec<&str> = WORDS.iter().map(|row| row.text).collect();
-    let message = format!("`{word}` is no word of the lens; there are {}", words.join(", "));
+    let near = nearest(word, words.iter().copied());
+    let message = format!("`{word}` is no word of the lens{near}; there are {}", words.join(", "));
     LensError::new(at.clone(), message)
 }
 
@@ -274,17 +342,22 @@ fn test_of(
         Word::Newer => Test::Newer(age(one()?)?),
         Word::Unread => Test::Unread(age(one()?)?),
         Word::Owner => {
-            Test::Owners(accounts_of(values, "user", |name| accounts.user_number(name))?)
+            let known = || accounts.users();
+            Test::Owners(accounts_of(values, "user", |name| accounts.user_number(name), known)?)
         }
         Word::Group => {
-            Test::Groups(accounts_of(values, "group", |name| accounts.group_number(name))?)
+            let known = || accounts.groups();
+            Test::Groups(accounts_of(values, "group", |name| accounts.group_number(name), known)?)
         }
         Word::Under => Test::Under(values.iter().map(under).collect::<Result<_, _>>()?),
         Word::Family => Test::Families(values.iter().map(|value| value.bytes.clone()).collect()),
         Word::Links => {
             let value = one()?;
+            if value.bytes == b"first" {
+                return Ok(Test::FirstName);
+            }
             let number = value.text()?.parse().ok().filter(|number| *number > 0);
-            let message = "expected a number of names, such as links:2";
+            let message = "expected a number of names, such as links:2, or links:first";
             Test::Links(number.ok_or_else(|| wrong(value, message.to_owned()))?)
         }
         Word::Depth => Test::Depth(values.iter().map(range).collect::<Result<_, _>>()?),
@@ -296,7 +369,8 @@ fn test_of(
 fn kind(value: &Value) -> Result<FileKind, LensError> {
     FileKind::of_word(value.text()?).ok_or_else(|| {
         let words: Vec<&str> = FileKind::all().map(FileKind::word).collect();
-        let message = format!("no such kind; there are {}", words.join(", "));
+        let near = nearest(&String::from_utf8_lossy(&value.bytes), words.iter().copied());
+        let message = format!("no such kind{near}; there are {}", words.join(", "));
         LensError::new(value.at.clone(), message)
     })
 }
@@ -305,7 +379,8 @@ fn attribute(value: &Value) -> Result<Attribute, LensError> {
     let text = value.text()?;
     Attribute::ALL.into_iter().find(|attribute| attribute.word() == text).ok_or_else(|| {
         let words: Vec<&str> = Attribute::ALL.iter().map(|attribute| attribute.word()).collect();
-        let message = format!("no such attribute; there are {}", words.join(", "));
+        let near = nearest(text, words.iter().copied());
+        let message = format!("no such attribute{near}; there are {}", words.join(", "));
         LensError::new(value.at.clone(), message)
     })
 }
@@ -345,6 +420,7 @@ fn accounts_of(
     values: &[Value],
     what: &str,
     number: impl Fn(&str) -> Option<u32>,
+    known: impl Fn() -> Vec<String>,
 ) -> Result<Vec<Account>, LensError> {
     let account = |value: &Value| {
         let text = value.text()?;
@@ -353,7 +429,9 @@ fn accounts_of(
         }
         let number = text.parse().ok().or_else(|| number(text));
         number.map(Account::Number).ok_or_else(|| {
-            let message = format!("no {what} has this name; a number is taken too");
+            let known = known();
+            let near = nearest(text, known.iter().map(String::as_str));
+            let message = format!("no {what} has this name{near}; a number is taken too");
             LensError::new(value.at.clone(), message)
         })
     };
@@ -394,13 +472,26 @@ mod tests {
             ("log,", ",", "a text is missing"),
             ("log,,txt", ",", "a text is missing"),
             ("*.raw,wav", "*.raw,wav", "do not go together"),
+            ("older:1y or ext:wav", "or", "there is no `or`"),
+            ("ext:wav && name:x", "&&", "there is no `and`"),
+            ("larger:10 M", "M", "larger:10M"),
+            ("older:1 y", "y", "older:1y"),
+            ("size >10M", ">10M", "larger:100M"),
+            ("!owner:root", "!owner:root", ""),
         ];
         for (text, place, words) in cases {
             let error = Lens::parse(text, &Few).unwrap_err();
             assert_eq!(&text[error.at.clone()], *place, "{text}: {error}");
             assert!(error.message.contains(words), "{text}: {error}");
         }
-        for text in ["", "  ", "not not x", "notes", "kind:audio,video not owner:unknown,7 *.wav"] {
+        for text in [
+            "",
+            "  ",
+            "not not x",
+            "notes",
+            "kind:audio,video not owner:unknown,7 *.wav",
+            "group:0 B",
+        ] {
             assert!(Lens::parse(text, &Few).is_ok(), "{text}");
         }
         assert!(Lens::parse(" ", &Few).unwrap().is_open());

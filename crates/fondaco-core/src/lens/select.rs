@@ -4,9 +4,9 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::{Account, Accounts, Lens, Term, Test};
+use super::{Account, Accounts, AgeSource, Lens, Term, Test};
 use crate::catalog::{Catalog, EntryId, Selection};
 use crate::kernel::Kind;
 use crate::naming::extension;
@@ -15,29 +15,42 @@ use crate::units::{Bytes, Time};
 impl Lens {
     /// What passes, with the totals of every directory. Ages count from the catalog's moment.
     pub fn select(&self, catalog: &Catalog, accounts: &dyn Accounts) -> Selection {
-        let terms: Vec<Ready<'_>> =
-            self.in_order().map(|term| Ready::new(term, catalog, accounts)).collect();
+        let terms = self.ready(catalog, accounts);
         if terms
             .iter()
             .any(|term| matches!(term, Ready::Plain(Term { test: Test::Kinds(_), .. }, _)))
         {
             catalog.learn_kinds();
         }
-        catalog.select(|id, spare: &mut Spare| {
+        catalog.select(|id, spare: &mut Scratch| {
             terms.iter().all(|term| term.passes(catalog, id, spare))
         })
     }
 
     /// Whether one entry passes.
     pub fn passes(&self, catalog: &Catalog, id: EntryId, accounts: &dyn Accounts) -> bool {
-        let mut spare = Spare::default();
-        self.in_order()
-            .all(|term| Ready::new(term, catalog, accounts).passes(catalog, id, &mut spare))
+        let mut spare = Scratch::default();
+        self.ready(catalog, accounts).iter().all(|term| term.passes(catalog, id, &mut spare))
+    }
+
+    /// Its terms with what can be found out once, those that cost little first.
+    fn ready<'a>(&'a self, catalog: &Catalog, accounts: &dyn Accounts) -> Vec<Ready<'a>> {
+        let mut terms: Vec<Ready<'_>> =
+            self.in_order().map(|term| Ready::new(term, catalog, accounts, self.ages)).collect();
+        for (place, term) in self.terms.iter().enumerate() {
+            if matches!(term.test, Test::FirstName) {
+                let before = Self { terms: self.terms[..place].to_vec(), ages: self.ages };
+                let others = further_names(catalog, &before, accounts);
+                terms.push(Ready::FirstName { negated: term.negated, others });
+            }
+        }
+        terms
     }
 
     /// Terms that cost little first.
     fn in_order(&self) -> impl Iterator<Item = &Term> {
-        let mut terms: Vec<&Term> = self.terms.iter().collect();
+        let by_itself = |term: &&Term| !matches!(term.test, Test::FirstName);
+        let mut terms: Vec<&Term> = self.terms.iter().filter(by_itself).collect();
         terms.sort_by_key(|term| match &term.test {
             Test::Larger(_) | Test::Smaller(_) => 0,
             Test::Older(_) | Test::Newer(_) | Test::Unread(_) => 1,
@@ -45,7 +58,7 @@ impl Lens {
             Test::Length(_) | Test::Extensions(_) | Test::Kinds(_) => 3,
             Test::Parts(_) | Test::Families(_) => 4,
             Test::Under(_) | Test::Depth(_) => 5,
-            Test::Names(_) => 6,
+            Test::Names(_) | Test::FirstName => 6,
         });
         terms.into_iter()
     }
@@ -53,7 +66,7 @@ impl Lens {
 
 /// Memory that is used again from entry to entry.
 #[derive(Default)]
-struct Spare {
+struct Scratch {
     bytes: Vec<u8>,
     /// The directory of the last path that was made, and its path below the root.
     above: Option<(EntryId, PathBuf)>,
@@ -73,6 +86,11 @@ enum Ready<'a> {
         negated: bool,
         places: Vec<EntryId>,
     },
+    /// Is not one of these: further names of inodes of which one name passes.
+    FirstName {
+        negated: bool,
+        others: FxHashSet<u32>,
+    },
     /// How many names an inode has, of those with several.
     Links {
         negated: bool,
@@ -81,14 +99,15 @@ enum Ready<'a> {
     },
 }
 
-/// The oldest and newest moments that pass.
+/// The moment that ages are counted at, and the time that they count from.
 #[derive(Clone, Copy)]
 struct Ages {
     now: Time,
+    from: AgeSource,
 }
 
 impl<'a> Ready<'a> {
-    fn new(term: &'a Term, catalog: &Catalog, accounts: &dyn Accounts) -> Self {
+    fn new(term: &'a Term, catalog: &Catalog, accounts: &dyn Accounts, from: AgeSource) -> Self {
         let negated = term.negated;
         match &term.test {
             Test::Owners(wanted) => {
@@ -108,12 +127,23 @@ impl<'a> Ready<'a> {
             Test::Links(least) => {
                 Self::Links { negated, least: *least, counts: catalog.link_counts() }
             }
-            _ => Self::Plain(term, Ages { now: catalog.now() }),
+            _ => Self::Plain(term, Ages { now: catalog.now(), from }),
         }
     }
 
-    fn passes(&self, catalog: &Catalog, id: EntryId, spare: &mut Spare) -> bool {
+    fn passes(&self, catalog: &Catalog, id: EntryId, spare: &mut Scratch) -> bool {
         match self {
+            Self::Plain(Term { negated, test: test @ (Test::Older(_) | Test::Newer(_)) }, ages) => {
+                // what is of no age is neither old nor young
+                let Some(time) = ages.from.of(catalog, id) else { return false };
+                let age = time.age(ages.now);
+                let holds = match test {
+                    Test::Older(limit) => age >= *limit,
+                    Test::Newer(limit) => age < *limit,
+                    _ => false,
+                };
+                holds != *negated
+            }
             Self::Plain(term, ages) => plain(&term.test, *ages, catalog, id, spare) != term.negated,
             Self::Accounts { negated, group, numbers } => {
                 let (user, its_group) = catalog.owner(id);
@@ -131,6 +161,7 @@ impl<'a> Ready<'a> {
                 }
                 inside != *negated
             }
+            Self::FirstName { negated, others } => others.contains(&id.0) == *negated,
             Self::Links { negated, least, counts } => {
                 let names = if catalog.is_multi_linked(id) {
                     counts.get(&id.0).copied().unwrap_or(1)
@@ -141,6 +172,18 @@ impl<'a> Ready<'a> {
             }
         }
     }
+}
+
+/// Names of inodes that pass, but for the first of each by the bytes of their paths.
+fn further_names(catalog: &Catalog, lens: &Lens, accounts: &dyn Accounts) -> FxHashSet<u32> {
+    let terms = lens.ready(catalog, accounts);
+    let mut spare = Scratch::default();
+    let mut passes = |id: EntryId| terms.iter().all(|term| term.passes(catalog, id, &mut spare));
+    let mut others = FxHashSet::default();
+    for names in catalog.linked_entries() {
+        others.extend(names.into_iter().filter(|name| passes(*name)).skip(1).map(|name| name.0));
+    }
+    others
 }
 
 /// The numbers that are wanted, of those that the catalog has.
@@ -174,14 +217,12 @@ fn places(catalog: &Catalog, path: &[u8]) -> Vec<EntryId> {
     roots.filter_map(|root| catalog.find(&root.path.join(path))).collect()
 }
 
-fn plain(test: &Test, ages: Ages, catalog: &Catalog, id: EntryId, spare: &mut Spare) -> bool {
+fn plain(test: &Test, ages: Ages, catalog: &Catalog, id: EntryId, spare: &mut Scratch) -> bool {
     let name = || catalog.own_name(id);
     let age = |time: Time| time.age(ages.now);
     match test {
         Test::Larger(limit) => own(catalog, id) >= *limit,
         Test::Smaller(limit) => own(catalog, id) < *limit,
-        Test::Older(limit) => age(catalog.modified(id)) >= *limit,
-        Test::Newer(limit) => age(catalog.modified(id)) < *limit,
         Test::Unread(limit) => age(catalog.accessed(id)) >= *limit,
         Test::Kinds(kinds) => kinds.contains(&catalog.file_kind(id)),
         Test::Extensions(wanted) => {
@@ -211,7 +252,13 @@ fn plain(test: &Test, ages: Ages, catalog: &Catalog, id: EntryId, spare: &mut Sp
                 spare.above.as_ref().map_or_else(PathBuf::new, |(_, path)| path.join(os_name));
             pattern.matches(os_name, &below)
         }),
-        Test::Owners(_) | Test::Groups(_) | Test::Under(_) | Test::Links(_) => false,
+        Test::Older(_)
+        | Test::Newer(_)
+        | Test::Owners(_)
+        | Test::Groups(_)
+        | Test::Under(_)
+        | Test::Links(_)
+        | Test::FirstName => false,
     }
 }
 

@@ -25,16 +25,23 @@ pub enum Word {
     Is,
 }
 
+impl Word {
+    /// The word as it is typed.
+    pub fn text(self) -> &'static str {
+        WORDS.iter().find(|row| row.word == self).map_or("", |row| row.text)
+    }
+}
+
 /// A word, as it is typed, with what it means.
 #[derive(Clone, Copy, Debug)]
 pub struct WordRow {
-    /// Which.
+    /// The word that the row is about.
     pub word: Word,
     /// As it is typed.
     pub text: &'static str,
     /// A value that it may have.
     pub example: &'static str,
-    /// What passes.
+    /// What passes a term with this word, for the help.
     pub help: &'static str,
 }
 
@@ -42,7 +49,7 @@ const fn row(word: Word, text: &'static str, example: &'static str, help: &'stat
     WordRow { word, text, example, help }
 }
 
-/// All words.
+/// All words of the lens.
 #[rustfmt::skip] // a table is read down its columns
 pub static WORDS: &[WordRow] = &[
     row(Word::Kind, "kind", "audio,video", "contents by the name's ending, or directory, link, special"),
@@ -57,7 +64,7 @@ pub static WORDS: &[WordRow] = &[
     row(Word::Group, "group", "buoyops", "a group, likewise"),
     row(Word::Under, "under", "/srv/seamark/logs", "below a directory; a relative one begins at the root"),
     row(Word::Family, "family", "tide-#.csv.gz", "names that differ only in numbers, which are written #"),
-    row(Word::Links, "links", "2", "so many names or more"),
+    row(Word::Links, "links", "2", "so many names or more; first: of its names the first that passes what stands before"),
     row(Word::Depth, "depth", "3-5", "levels below the root"),
     row(Word::Length, "length", "65-255", "bytes in the name"),
     row(Word::Is, "is", "hidden", "an attribute"),

@@ -2,7 +2,7 @@
 
 use super::FileKind;
 
-/// So many first bytes are looked at.
+/// How many bytes at the beginning of a file are looked at.
 pub const HEAD: usize = 4096;
 
 /// What the beginning of a file tells, if anything: by the signs that file formats begin with, else whether it
@@ -18,8 +18,7 @@ pub fn kind_of_content(head: &[u8]) -> Option<FileKind> {
                 MatcherType::App,
                 "wasm" | "exe" | "elf" | "dll" | "mach" | "class" | "dex" | "dey" | "coff",
             ) => "program",
-            (MatcherType::App, "deb" | "rpm" | "crx")
-            | (MatcherType::Archive, "deb" | "rpm" | "crx") => "package",
+            (MatcherType::App | MatcherType::Archive, "deb" | "rpm" | "crx") => "package",
             (_, "sqlite") => "database",
             (_, "iso") => "disk-image",
             (_, "pem" | "der") => "config",

@@ -7,8 +7,8 @@ pub type Family = Vec<u8>;
 ///
 /// Runs of digits become `#`, and so do hexadecimal numbers that stand by themselves, dates and versions: runs
 /// that only `-`, `_`, `.`, `:` or `T` part. A number at the very end, before an ending of compressed files or
-/// not, is the count of a rotated file and is left out, so that `buoy.log.1` and `buoy.log.2.gz` are of the family that `buoy.log` stands for. An
-/// ending such as `mp4` stays what it is.
+/// not, is the count of a rotated file and is left out, so that `buoy.log.1` and `buoy.log.2.gz` are of the family
+/// that `buoy.log` stands for. An ending such as `mp4` stays what it is.
 pub fn family(name: &[u8]) -> Option<Family> {
     let mut out = Vec::with_capacity(name.len());
     write(name, &mut out).then_some(out)

@@ -47,14 +47,22 @@ fn table() -> &'static Table {
 }
 
 impl FileKind {
-    /// What a name's ending stands for.
+    /// What a name's ending stands for. A generation of a log is a log, numbered or dated, packed or not: `tide.log.3`,
+    /// `tide.log-20410307`, `syslog.2.gz`.
     pub fn of_name(name: &[u8]) -> Self {
-        let table = table();
         let ending = extension(name);
-        if ending.is_empty() || ending.len() > LONGEST {
-            return Self::other(0);
+        let kind = of_ending(ending);
+        let is_packed = PACKED.contains(&ending);
+        if kind.is_some() && !is_packed {
+            return kind.unwrap_or(Self::other(0));
         }
-        table.by_ending.get(&packed(ending)).copied().unwrap_or(Self::other(0))
+        let whole = if is_packed { &name[..name.len() - ending.len() - 1] } else { name };
+        let log = match without_generation(whole) {
+            Some(stem) => of_log(stem),
+            None if is_packed => of_log(whole),
+            None => None,
+        };
+        log.or(kind).unwrap_or(Self::other(0))
     }
 
     fn other(place: usize) -> Self {
@@ -66,7 +74,7 @@ impl FileKind {
         Self::other(0)
     }
 
-    /// A directory.
+    /// The kind of all directories.
     pub fn directory() -> Self {
         Self::other(1)
     }
@@ -104,6 +112,36 @@ impl FileKind {
     /// The word for it.
     pub fn word(self) -> &'static str {
         &table().words[usize::from(self.0)]
+    }
+}
+
+/// Endings of what a log is packed into once it is no longer written.
+const PACKED: [&[u8]; 5] = [b"gz", b"xz", b"zst", b"bz2", b"lz4"];
+
+/// What an ending stands for, if it stands for something.
+fn of_ending(ending: &[u8]) -> Option<FileKind> {
+    if ending.is_empty() || ending.len() > LONGEST {
+        return None;
+    }
+    table().by_ending.get(&packed(ending)).copied()
+}
+
+/// The kind of logs, if a name without its generation is one: by its ending, or a name such as `syslog`.
+fn of_log(name: &[u8]) -> Option<FileKind> {
+    let ending = extension(name);
+    let kind = of_ending(if ending.is_empty() { name } else { ending })?;
+    (kind.word() == "log").then_some(kind)
+}
+
+/// A name without the number or date of a generation at its end: `tide.log` of `tide.log.3` and `tide.log-20410307`.
+fn without_generation(name: &[u8]) -> Option<&[u8]> {
+    let number = |byte: &u8| byte.is_ascii_digit() || *byte == b'-' || *byte == b'_';
+    let length = name.iter().rev().take_while(|byte| number(byte)).count();
+    let stem = &name[..name.len() - length];
+    let rest = &name[stem.len()..];
+    match rest.first()? {
+        b'-' | b'_' => rest.iter().any(u8::is_ascii_digit).then_some(stem),
+        _ => stem.strip_suffix(b"."),
     }
 }
 
@@ -154,6 +192,20 @@ mod tests {
             (b".profile", b"", "other"),
             (b".cache.log", b"log", "log"),
             (b"ends.", b"", "other"),
+            // generations of logs, and what only looks like one
+            (b"tide.log.3", b"3", "log"),
+            (b"tide.log.12.GZ", b"GZ", "archive"),
+            (b"tide.log.12.gz", b"gz", "log"),
+            (b"tide.log-20410307", b"log-20410307", "log"),
+            (b"tide.log-2041-03-07.xz", b"xz", "log"),
+            (b"syslog.1", b"1", "log"),
+            (b"tide.log.gz", b"gz", "log"),
+            (b"tide.gz", b"gz", "archive"),
+            (b"tide.tar.3.gz", b"gz", "archive"),
+            (b"survey.3", b"3", "other"),
+            (b"2041", b"", "other"),
+            (b"-", b"", "other"),
+            (b".gz", b"", "other"),
             (b"plain", b"", "other"),
             (b"x.\xff\xfe", b"\xff\xfe", "other"),
             (b"x.an-ending-longer-than-any", b"an-ending-longer-than-any", "other"),

@@ -4,27 +4,9 @@ use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::os::unix::ffi::OsStrExt;
 
-use super::{Inside, Sparing};
+use super::{Inside, LimitedReader, Listed, Listing};
 use crate::shown::shown;
 use crate::units::Bytes;
-
-/// What an archive holds.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Listing {
-    /// In the order of the archive.
-    pub entries: Vec<Listed>,
-    /// There are more than were listed.
-    pub more: bool,
-}
-
-/// One thing in an archive.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Listed {
-    /// Display form of its name.
-    pub name: String,
-    /// Its length, if the archive says so.
-    pub length: Option<Bytes>,
-}
 
 /// More are not listed.
 const MOST: usize = 1000;
@@ -42,7 +24,7 @@ pub(super) fn look(
         [b'P', b'K', 3 | 5, 4 | 6, ..] => zip(file).map(|listing| ("zip archive", listing)),
         [0x1f, 0x8b, ..] => packed(file, name, b".gz", flate2::read::MultiGzDecoder::new, "gzip"),
         [0x28, 0xb5, 0x2f, 0xfd, ..] => {
-            let decoder = zstd::Decoder::new(Sparing::new(file, READ)).ok()?;
+            let decoder = zstd::Decoder::new(LimitedReader::new(file, READ)).ok()?;
             unpacked(decoder, name, b".zst", "zstd")
         }
         _ if head.get(257..262) == Some(b"ustar") => {
@@ -55,7 +37,7 @@ pub(super) fn look(
 }
 
 fn zip(file: &mut File) -> Option<Listing> {
-    let mut archive = zip::ZipArchive::new(Sparing::new(file, READ)).ok()?;
+    let mut archive = zip::ZipArchive::new(LimitedReader::new(file, READ)).ok()?;
     let mut listing = Listing { more: archive.len() > MOST, ..Listing::default() };
     for number in 0..archive.len().min(MOST) {
         let entry = archive.by_index_raw(number).ok()?;
@@ -69,10 +51,10 @@ fn packed<'a, D: Read>(
     file: &'a mut File,
     name: &[u8],
     ending: &[u8],
-    decoder: impl FnOnce(Sparing<'a>) -> D,
+    decoder: impl FnOnce(LimitedReader<'a>) -> D,
     sort: &'static str,
 ) -> Option<(&'static str, Listing)> {
-    unpacked(decoder(Sparing::new(file, READ)), name, ending, sort)
+    unpacked(decoder(LimitedReader::new(file, READ)), name, ending, sort)
 }
 
 /// Something packed: the list of the tar in it, or itself as the one thing that it holds.

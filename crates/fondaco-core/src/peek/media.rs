@@ -7,7 +7,7 @@ use lofty::config::ParseOptions;
 use lofty::file::AudioFile;
 use lofty::probe::Probe;
 
-use super::{Inside, Sparing};
+use super::{Inside, LimitedReader};
 
 /// So much is read of one, wherever it lies.
 const READ: u64 = 8 << 20;
@@ -24,7 +24,7 @@ pub(super) fn look(file: &mut File, head: &[u8]) -> Option<(String, Inside)> {
 }
 
 fn picture(file: &mut File) -> Option<Vec<(&'static str, String)>> {
-    let size = imagesize::reader_size(BufReader::new(Sparing::new(file, READ))).ok()?;
+    let size = imagesize::reader_size(BufReader::new(LimitedReader::new(file, READ))).ok()?;
     let pixels = size.width as f64 * size.height as f64 / 1e6;
     Some(vec![
         ("size", format!("{} × {}", size.width, size.height)),
@@ -33,7 +33,8 @@ fn picture(file: &mut File) -> Option<Vec<(&'static str, String)>> {
 }
 
 fn sound(file: &mut File) -> Option<Vec<(&'static str, String)>> {
-    let probe = Probe::new(BufReader::new(Sparing::new(file, READ))).guess_file_type().ok()?;
+    let probe =
+        Probe::new(BufReader::new(LimitedReader::new(file, READ))).guess_file_type().ok()?;
     let probe = probe.options(ParseOptions::new().read_tags(false).read_cover_art(false));
     let sound = probe.read().ok()?;
     let known = sound.properties();

@@ -3,14 +3,20 @@
 //!
 //! Only regular files are opened, nothing is waited for, and no more than a little is read, however large the
 //! file is or claims to be. What is read is data: it is shown in its display form and never obeyed.
+//!
+//! The libraries that take archives, pictures and sounds apart are confined: to so many bytes, to some seconds, and
+//! to a thread that may die of them. Without the feature `look-inside` there are none of them, and such files are
+//! bytes.
 
+#[cfg(feature = "look-inside")]
 mod archive;
+mod listing;
+#[cfg(feature = "look-inside")]
 mod media;
 mod plain;
 
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 
 use crate::kernel::{self, CallError, Op};
@@ -18,7 +24,7 @@ use crate::naming::{HEAD, is_text};
 use crate::shown::Shown;
 use crate::units::Bytes;
 
-pub use archive::{Listed, Listing};
+pub use listing::{Listed, Listing};
 pub use plain::{HexRow, Text};
 
 /// What a look has shown.
@@ -32,12 +38,12 @@ pub struct Peek {
     pub inside: Inside,
 }
 
-/// See [`Peek::inside`].
+/// What a look inside has found, by the sort of file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Inside {
     /// Not a byte.
     Nothing,
-    /// Lines.
+    /// The first and last lines of a text.
     Text(Text),
     /// Bytes at the beginning, and if there are more at the end.
     Bytes(Vec<HexRow>, Vec<HexRow>),
@@ -76,10 +82,35 @@ pub fn peek(path: &Path) -> Result<Peek, PeekError> {
     };
     let length = file.metadata().map_err(error(Op::Examine))?.len();
     let head = head(&mut file).map_err(error(Op::Read))?;
-    let (sort, inside) =
-        look(&mut file, &head, length, name.unwrap_or_default().as_encoded_bytes())
-            .map_err(error(Op::Read))?;
+    #[cfg(feature = "look-inside")]
+    if let Some((sort, inside)) = taken_apart(&file, &head, length, name.unwrap_or_default()) {
+        return Ok(Peek { sort, length: Bytes::new(length), inside });
+    }
+    let (sort, inside) = look(&mut file, &head, length).map_err(error(Op::Read))?;
     Ok(Peek { sort, length: Bytes::new(length), inside })
+}
+
+/// So long a library may take for a file. One that takes longer goes on by itself until its bytes are used up.
+#[cfg(feature = "look-inside")]
+const TAKEN_APART_WITHIN: std::time::Duration = std::time::Duration::from_secs(10);
+
+/// What libraries for archives, pictures and sounds find in a file; nothing if they fail, in whatever way.
+#[cfg(feature = "look-inside")]
+fn taken_apart(
+    file: &File,
+    head: &[u8],
+    length: u64,
+    name: &std::ffi::OsStr,
+) -> Option<(String, Inside)> {
+    // a place in the file of its own: a library that is late must not move ours
+    let own = format!("/proc/self/fd/{}", std::os::fd::AsRawFd::as_raw_fd(file));
+    let mut file = File::open(own).ok()?;
+    let (head, name) = (head.to_vec(), name.as_encoded_bytes().to_vec());
+    let look = move || {
+        let archive = archive::look(&mut file, &head, length, &name);
+        archive.or_else(|| media::look(&mut file, &head))
+    };
+    crate::contained::contained_within(TAKEN_APART_WITHIN, look).ok().flatten()
 }
 
 fn head(file: &mut File) -> io::Result<Vec<u8>> {
@@ -89,19 +120,9 @@ fn head(file: &mut File) -> io::Result<Vec<u8>> {
     Ok(head)
 }
 
-fn look(file: &mut File, head: &[u8], length: u64, name: &[u8]) -> io::Result<(String, Inside)> {
+fn look(file: &mut File, head: &[u8], length: u64) -> io::Result<(String, Inside)> {
     if head.is_empty() {
         return Ok(("empty".to_owned(), Inside::Nothing));
-    }
-    // a library that a hostile file brings to its knees must not bring this down: then bytes are shown
-    let tell = |work: &mut dyn FnMut() -> Option<(String, Inside)>| {
-        catch_unwind(AssertUnwindSafe(work)).ok().flatten()
-    };
-    if let Some(found) = tell(&mut || archive::look(file, head, length, name)) {
-        return Ok(found);
-    }
-    if let Some(found) = tell(&mut || media::look(file, head)) {
-        return Ok(found);
     }
     if is_text(head) {
         return Ok(("text".to_owned(), Inside::Text(plain::text(file, length)?)));
@@ -112,18 +133,21 @@ fn look(file: &mut File, head: &[u8], length: u64, name: &[u8]) -> io::Result<(S
 }
 
 /// Reads no more than so many bytes in all, wherever they lie.
-struct Sparing<'a> {
+#[cfg(feature = "look-inside")]
+struct LimitedReader<'a> {
     file: &'a mut File,
     left: u64,
 }
 
-impl<'a> Sparing<'a> {
+#[cfg(feature = "look-inside")]
+impl<'a> LimitedReader<'a> {
     fn new(file: &'a mut File, left: u64) -> Self {
         Self { file, left }
     }
 }
 
-impl Read for Sparing<'_> {
+#[cfg(feature = "look-inside")]
+impl Read for LimitedReader<'_> {
     fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
         if self.left == 0 {
             return Err(io::Error::other("it is too large to be looked into"));
@@ -135,13 +159,15 @@ impl Read for Sparing<'_> {
     }
 }
 
-impl Seek for Sparing<'_> {
+#[cfg(feature = "look-inside")]
+impl Seek for LimitedReader<'_> {
     fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
         self.file.seek(to)
     }
 }
 
 #[cfg(test)]
+#[cfg(feature = "look-inside")]
 mod tests {
     use super::*;
     use std::io::Write;

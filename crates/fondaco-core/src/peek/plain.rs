@@ -18,14 +18,14 @@ pub struct Text {
     pub tail: Vec<String>,
 }
 
-/// Sixteen bytes.
+/// Up to sixteen bytes in hexadecimal, with the text that they are.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct HexRow {
     /// Where they begin.
     pub offset: u64,
     /// In pairs of digits.
     pub hex: String,
-    /// Those that are printable; a dot for the others.
+    /// The printable characters, with a dot for every other byte.
     pub text: String,
 }
 

@@ -71,7 +71,7 @@ pub struct Action {
     pub deed: Deed,
     /// Why: by hand, or which rule.
     pub reason: String,
-    /// To what.
+    /// What the deed is done to.
     pub target: Target,
     /// The mount point of the volume it lies on.
     pub volume: DocPath,
@@ -86,8 +86,13 @@ pub struct Action {
     /// Of a deleted file: who holds it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub held: Option<HeldTarget>,
+    /// For how many seconds what is set aside is held before it is due to be purged.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub purge_after: Option<u64>,
 }
 
+// serde gives a reference
+#[allow(clippy::trivially_copy_pass_by_ref)]
 fn is_zero(bytes: &Bytes) -> bool {
     *bytes == Bytes::ZERO
 }
@@ -105,7 +110,7 @@ impl Action {
 pub struct Plan {
     /// Version of the document.
     pub fondaco: u32,
-    /// Always `plan`.
+    /// The kind of document: always `plan`.
     pub kind: String,
     /// Tells this plan from any other.
     pub id: String,
@@ -126,6 +131,9 @@ pub struct Plan {
 /// Why a text is not a plan that can be used here.
 #[derive(Debug, thiserror::Error)]
 pub enum PlanError {
+    /// It cannot be read, or be unpacked.
+    #[error("the plan cannot be read: {0}")]
+    Unreadable(#[source] std::io::Error),
     /// It is no plan at all, or a damaged one.
     #[error("this is not a plan: {0}")]
     Syntax(#[from] serde_json::Error),
@@ -135,7 +143,7 @@ pub enum PlanError {
     /// A later or earlier form.
     #[error("this plan has version {0}; this program reads version {VERSION}: make the plan anew")]
     OtherVersion(u64),
-    /// Made elsewhere.
+    /// The plan was made on another machine, which is named.
     #[error("this plan was made on another machine ({0}); make one here")]
     OtherMachine(String),
     /// Its numbers do not run from 1, or a target is not an absolute path without `..`.
@@ -179,18 +187,18 @@ impl Plan {
     /// [`PlanError`].
     pub fn parse(text: &str) -> Result<Self, PlanError> {
         let head: serde_json::Value = serde_json::from_str(text)?;
-        match (head["kind"].as_str(), head["fondaco"].as_u64()) {
-            (Some("plan"), Some(version)) if version == u64::from(VERSION) => {}
-            (Some("plan"), Some(version)) => return Err(PlanError::OtherVersion(version)),
-            (Some(kind), Some(_)) => return Err(PlanError::OtherKind(kind.to_owned())),
-            _ => return Err(PlanError::Damaged("`fondaco` and `kind` are missing".to_owned())),
-        }
+        check_head(&head)?;
         let plan: Self = serde_json::from_value(head)?;
-        if plan.machine != kernel::machine_id() {
-            return Err(PlanError::OtherMachine(plan.machine));
+        plan.checked()
+    }
+
+    /// The plan, if it is one for this machine whose actions make sense.
+    pub(super) fn checked(self) -> Result<Self, PlanError> {
+        if self.machine != kernel::machine_id() {
+            return Err(PlanError::OtherMachine(self.machine));
         }
-        plan.check_numbers_and_paths()?;
-        Ok(plan)
+        self.check_numbers_and_paths()?;
+        Ok(self)
     }
 
     fn check_numbers_and_paths(&self) -> Result<(), PlanError> {
@@ -232,6 +240,16 @@ impl Plan {
             }
         }
         volumes
+    }
+}
+
+/// Whether a document is a plan of a version that this program reads.
+pub(super) fn check_head(head: &serde_json::Value) -> Result<(), PlanError> {
+    match (head["kind"].as_str(), head["fondaco"].as_u64()) {
+        (Some("plan"), Some(version)) if version == u64::from(VERSION) => Ok(()),
+        (Some("plan"), Some(version)) => Err(PlanError::OtherVersion(version)),
+        (Some(kind), Some(_)) => Err(PlanError::OtherKind(kind.to_owned())),
+        _ => Err(PlanError::Damaged("`fondaco` and `kind` are missing".to_owned())),
     }
 }
 

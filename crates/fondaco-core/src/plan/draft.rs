@@ -1,10 +1,13 @@
 //! The plan while it is being made: things put on it and taken off, with a forecast at any time.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::ops::Bound;
 use std::path::{Path, PathBuf};
 
-use super::{Action, Deed, Forecast, Plan, PlanError, Refusal, Survey, forecast, notes};
+use super::{
+    Action, Deed, Forecast, Plan, PlanError, PlannedNames, Refusal, Survey, forecast, notes,
+};
+use crate::kernel::Kind;
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
 
@@ -27,15 +30,28 @@ pub struct Planned {
     pub entries: u64,
     /// How far its review is.
     pub review: Review,
+    /// For how many seconds it is held, if it is set aside and is to be purged after that.
+    pub purge_after: Option<u64>,
 }
 
 impl Planned {
-    /// What its forecast stands on, one sentence each; nothing until it has been reviewed.
-    pub fn notes(&self) -> Vec<String> {
+    /// It is a directory, or may be one.
+    fn may_hold_others(&self) -> bool {
+        self.survey().is_none_or(|survey| survey.target.kind == Kind::Directory)
+    }
+
+    /// Its close look, if it has been reviewed and not refused.
+    fn survey(&self) -> Option<&Survey> {
         match &self.review {
-            Review::Ready(survey) => notes(&self.deed, survey, self.depot_on_volume),
-            _ => Vec::new(),
+            Review::Ready(survey) => Some(survey),
+            _ => None,
         }
+    }
+
+    /// To be asked for each in order: see [`notes`].
+    fn notes(&self, names: &mut PlannedNames) -> Vec<String> {
+        let survey = self.survey();
+        survey.map_or_else(Vec::new, |s| notes(&self.deed, s, self.depot_on_volume, names))
     }
 
     /// The name that people know it by.
@@ -80,6 +96,8 @@ pub struct Draft {
     frees: Vec<Forecast>,
     /// The planned paths in order, so that what lies above or below one is found at once.
     paths: BTreeSet<PathBuf>,
+    /// Those of them that may hold others: all but what is known to be no directory.
+    wide: HashSet<PathBuf>,
 }
 
 impl Draft {
@@ -91,6 +109,14 @@ impl Draft {
     /// What each of them frees, in the same order.
     pub fn frees(&self) -> &[Forecast] {
         &self.frees
+    }
+
+    /// What the forecast of one of them stands on, one sentence each; nothing as long as it has not been reviewed.
+    pub fn notes_of(&self, at: usize) -> Vec<String> {
+        let mut names = PlannedNames::of(self.planned.iter().filter_map(Planned::survey));
+        let before = self.planned.iter().take(at).filter_map(Planned::survey);
+        before.for_each(|survey| names.pass(survey));
+        self.planned.get(at).map_or_else(Vec::new, |planned| planned.notes(&mut names))
     }
 
     /// Whether nothing is planned.
@@ -115,11 +141,18 @@ impl Draft {
 
     fn place(&mut self, new: Planned) -> Put {
         if self.paths.remove(&new.path) {
+            self.wide.remove(&new.path);
             self.planned.retain(|planned| planned.path != new.path);
             return Put::TakenOff;
         }
-        if let Some(above) = new.path.ancestors().find(|above| self.paths.contains(*above)) {
+        let mut above = new.path.ancestors().filter(|_| !self.wide.is_empty());
+        if let Some(above) = above.find(|above| self.wide.contains(*above)) {
             return Put::InsideOf(above.to_owned());
+        }
+        if !new.may_hold_others() {
+            self.paths.insert(new.path.clone());
+            self.planned.push(new);
+            return Put::Added;
         }
         // paths are ordered part by part: what lies below one comes right behind it
         let from = (Bound::Excluded(&new.path), Bound::Unbounded);
@@ -130,6 +163,8 @@ impl Draft {
             self.paths.retain(|path| !path.starts_with(&new.path));
             self.planned.retain(|planned| !planned.path.starts_with(&new.path));
         }
+        self.wide.retain(|path| !path.starts_with(&new.path));
+        self.wide.insert(new.path.clone());
         self.paths.insert(new.path.clone());
         self.planned.push(new);
         if taken_in.is_empty() { Put::Added } else { Put::TookIn(taken_in.len()) }
@@ -138,6 +173,7 @@ impl Draft {
     /// Takes a thing off.
     pub fn take_off(&mut self, path: &Path) {
         self.paths.remove(path);
+        self.wide.remove(path);
         self.planned.retain(|planned| planned.path != path);
         self.forecast();
     }
@@ -190,9 +226,9 @@ impl Draft {
     ///
     /// [`PlanError::NoId`].
     pub fn to_plan(&self, protect: Vec<DocPath>, now: Time) -> Result<Plan, PlanError> {
+        let mut names = PlannedNames::of(self.planned.iter().filter_map(Planned::survey));
         let actions = self.planned.iter().zip(&self.frees).filter_map(|(planned, frees)| {
-            let Review::Ready(survey) = &planned.review else { return None };
-            let notes = planned.notes();
+            let survey = planned.survey()?;
             Some(Action {
                 number: 0,
                 deed: planned.deed.clone(),
@@ -204,8 +240,9 @@ impl Draft {
                     true => Bytes::ZERO,
                     false => Bytes::new(survey.shared.counted),
                 },
-                notes,
+                notes: planned.notes(&mut names),
                 held: survey.held.as_ref().map(|held| held.target.clone()),
+                purge_after: planned.purge_after.filter(|_| planned.deed == Deed::SetAside),
             })
         });
         Plan::new(actions.collect(), protect, now)
@@ -247,6 +284,7 @@ mod tests {
             estimate: Bytes::new(100),
             entries: 1,
             review: Review::Pending,
+            purge_after: None,
         }
     }
 

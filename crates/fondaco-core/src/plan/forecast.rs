@@ -97,9 +97,56 @@ impl<'a> SoFar<'a> {
     }
 }
 
+/// How many names of each inode all actions of a plan take, and how many those that came so far.
+#[derive(Clone, Debug, Default)]
+pub struct PlannedNames {
+    in_all: HashMap<(u64, u64), u32>,
+    so_far: HashMap<(u64, u64), u32>,
+}
+
+impl PlannedNames {
+    /// Of the surveys of all actions.
+    pub fn of<'a>(surveys: impl IntoIterator<Item = &'a Survey>) -> Self {
+        let mut names = Self::default();
+        for survey in surveys {
+            for (inode, (_, below, _)) in &survey.linked {
+                *names.in_all.entry(*inode).or_default() += below;
+            }
+        }
+        names
+    }
+
+    /// Counts the names of an action of which nothing is to be said.
+    pub fn pass(&mut self, survey: &Survey) {
+        self.of_next(survey);
+    }
+
+    /// Bytes of a target's inodes that keep a name when the whole plan is done, and of those that a later action frees.
+    /// To be asked for each action in order.
+    fn of_next(&mut self, survey: &Survey) -> (Bytes, Bytes) {
+        let (mut kept, mut later) = (Bytes::ZERO, Bytes::ZERO);
+        for (inode, (links, below, bytes)) in &survey.linked {
+            let so_far = self.so_far.entry(*inode).or_default();
+            *so_far += below;
+            if self.in_all.get(inode).unwrap_or(so_far) < links {
+                kept += *bytes;
+            } else if *so_far < *links {
+                later += *bytes;
+            }
+        }
+        (kept, later)
+    }
+}
+
 /// Why an action frees less at once than its target takes, or what else its forecast stands on; one
-/// sentence each. `same_volume`: the depot of an archive lies on the target's own volume.
-pub fn notes(deed: &Deed, survey: &Survey, same_volume: bool) -> Vec<String> {
+/// sentence each. `same_volume`: the depot of an archive lies on the target's own volume. To be asked for each action
+/// of a plan in order.
+pub fn notes(
+    deed: &Deed,
+    survey: &Survey,
+    same_volume: bool,
+    names: &mut PlannedNames,
+) -> Vec<String> {
     let binary = |bytes: Bytes| bytes.shown(UnitStyle::Binary);
     let mut notes = Vec::new();
     if let Some(held) = &survey.held {
@@ -130,14 +177,13 @@ pub fn notes(deed: &Deed, survey: &Survey, same_volume: bool) -> Vec<String> {
             .push("the depot lies on the same volume: what the archive takes comes off".to_owned()),
         _ => {}
     }
-    let linked: Bytes = survey
-        .linked
-        .values()
-        .filter(|(links, below, _)| below < links)
-        .map(|(.., bytes)| *bytes)
-        .sum();
-    if linked > Bytes::ZERO {
-        notes.push(format!("{} have another name elsewhere, which keeps them", binary(linked)));
+    let (kept, later) = names.of_next(survey);
+    if later > Bytes::ZERO {
+        let later = binary(later);
+        notes.push(format!("{later} of it are freed with the last of its names in this plan"));
+    }
+    if kept > Bytes::ZERO {
+        notes.push(format!("{} have another name elsewhere, which keeps them", binary(kept)));
     }
     let mut seen: HashMap<(u64, u64), u64> = HashMap::new();
     for extent in &survey.shared.extents {

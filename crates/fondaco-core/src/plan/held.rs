@@ -16,7 +16,7 @@ use crate::units::{Bytes, Time};
 pub struct HeldTarget {
     /// Its path as it was.
     pub was: DocPath,
-    /// Who holds it.
+    /// The processes that hold it.
     pub holders: Vec<Process>,
     /// A process and a descriptor of it through which it can be reached, if it has one.
     pub through: Option<(u32, u32)>,

@@ -8,18 +8,30 @@
 mod document;
 mod draft;
 mod forecast;
+mod free_directory;
 mod held;
+mod locator;
+mod packed;
 mod refusal;
+mod reviewer;
+mod rule_choice;
+mod rule_protection;
 mod shared_extents;
 mod survey;
 
 pub use document::{Action, Deed, Plan, PlanError, VERSION};
 pub use draft::{Draft, Planned, Put, Review};
-pub use forecast::{Forecast, forecast, notes};
+pub use forecast::{Forecast, PlannedNames, forecast, notes};
+pub(crate) use free_directory::FreeDirectory;
 pub use held::{HeldBytes, HeldSurvey, HeldTarget, survey_held};
+pub use locator::{Located, Locator, locate};
+pub(crate) use packed::{Lines, write_lines};
+pub use packed::{PACKED_FROM, is_plan};
 pub use refusal::Refusal;
+pub use reviewer::{Choice, Reviewer, plan_held};
+pub use rule_choice::RuleChoice;
+pub use rule_protection::RuleProtection;
 pub use shared_extents::{Shared, SharedExtent};
 pub use survey::{
-    Each, Located, Survey, Target, Touched, Visit, list_at, locate, survey, survey_at,
-    survey_with_open,
+    Each, Survey, Target, Touched, Visit, list_at, survey, survey_at, survey_with_open,
 };

@@ -20,9 +20,9 @@ pub enum Refusal {
     /// A place that is never removed.
     #[error("{} is protected: {reason}", Shown(path))]
     Protected {
-        /// Which.
+        /// The target, or what in it is protected.
         path: PathBuf,
-        /// By what.
+        /// What protects it, and how.
         reason: String,
     },
     /// Whatever it is, its action cannot be done.
@@ -39,7 +39,15 @@ pub enum Refusal {
     /// It is not what was reviewed.
     #[error("{} has changed since it was reviewed: {difference}", Shown(path))]
     Changed {
-        /// Which.
+        /// The target, or what in it is different.
+        path: PathBuf,
+        /// What is different now.
+        difference: String,
+    },
+    /// It is not what a scan found, or lies elsewhere.
+    #[error("{} is not what was scanned: {difference}; scan again to plan it", Shown(path))]
+    NotAsScanned {
+        /// The entry that was chosen.
         path: PathBuf,
         /// What is different now.
         difference: String,
@@ -47,7 +55,7 @@ pub enum Refusal {
     /// A process has it, or something below it, open.
     #[error("{} is in use by {}", Shown(path), who(holder.as_ref()))]
     InUse {
-        /// Which.
+        /// The target, or what in it is open.
         path: PathBuf,
         /// By whom, if that can be seen from here.
         holder: Option<Holder>,
@@ -66,15 +74,15 @@ pub enum Refusal {
     NotReleased {
         /// Its path as it was.
         path: PathBuf,
-        /// Why.
+        /// Why the guard stopped it.
         reason: String,
     },
     /// An archive cannot keep it.
     #[error("{} cannot be archived: {reason}", Shown(path))]
     NotArchivable {
-        /// Which.
+        /// The target, or what in it is meant.
         path: PathBuf,
-        /// Why.
+        /// Why no archive can hold it.
         reason: String,
     },
     /// Its archive could not be written or did not stand the comparison.
@@ -86,15 +94,15 @@ pub enum Refusal {
     /// It is neither in its place nor held: only the journal knows of it.
     #[error("{} cannot be put back: {reason}", Shown(path))]
     NotHeld {
-        /// Which.
+        /// The target by its place.
         path: PathBuf,
-        /// Why.
+        /// What stands in the way.
         reason: String,
     },
     /// It was taken away, did not stand the second comparison, and its place was taken meanwhile.
     #[error("{} could not be given its place back and is kept as {}", Shown(path), Shown(held))]
     Stranded {
-        /// Its place.
+        /// Where the target is.
         path: PathBuf,
         /// Where it is.
         held: PathBuf,
@@ -102,7 +110,7 @@ pub enum Refusal {
     /// No directory could be made on its volume to move it into.
     #[error("no holding area can be made on the volume of {}: {reason}", Shown(path))]
     NoHoldingArea {
-        /// Which target.
+        /// The target that is refused.
         path: PathBuf,
         /// What was tried.
         reason: String,

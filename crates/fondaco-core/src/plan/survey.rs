@@ -1,7 +1,7 @@
 //! Looking at one target closely: the record that it is later compared with.
 
 use std::collections::HashMap;
-use std::ffi::{OsStr, OsString};
+use std::ffi::{CStr, OsStr};
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
@@ -11,7 +11,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use super::shared_extents::Sharing;
-use super::{HeldSurvey, Refusal, Shared};
+use super::{HeldSurvey, Locator, Refusal, Shared};
 use crate::kernel::{
     self, CallError, DirReader, Holder, Inventory, InventoryWriter, Kind, Op, OpenFiles, Stat,
 };
@@ -22,17 +22,17 @@ use crate::units::{Bytes, Time};
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Target {
-    /// Where.
+    /// Its whole path, without links.
     pub path: DocPath,
     /// Device number of its file system.
     pub device: u64,
-    /// Inode number.
+    /// Inode number on that file system.
     pub inode: u64,
     /// What it is.
     pub kind: Kind,
     /// Length in bytes.
     pub size: u64,
-    /// Last written.
+    /// When its contents were last written.
     pub mtime: Time,
     /// Last change of the inode.
     pub ctime: Time,
@@ -67,27 +67,33 @@ impl Target {
 
     /// Says what is different about the inode itself, whatever lies below it.
     pub(crate) fn inode_difference(&self, path: &Path, found: &Stat) -> Option<String> {
-        let alone = Self { entries: 0, digest: None, ..self.clone() };
-        alone.difference(&Self::of_inode(path, found), false)
+        let found = Self::of_inode(path, found);
+        let alone = Self { entries: self.entries, digest: self.digest.clone(), ..found };
+        self.difference(&alone, false)
     }
 
     /// Says what is different, if anything is. `moved`: it has been renamed since the review, which
     /// by itself changes the inode's change time.
     pub fn difference(&self, found: &Target, moved: bool) -> Option<String> {
-        let differs = |what: &str, then: String, now: String| {
-            (then != now).then(|| format!("{what} was {then} and is {now}"))
-        };
-        differs("kind", self.kind.word().into(), found.kind.word().into())
-            .or_else(|| differs("device", self.device.to_string(), found.device.to_string()))
-            .or_else(|| differs("inode", self.inode.to_string(), found.inode.to_string()))
-            .or_else(|| differs("size", self.size.to_string(), found.size.to_string()))
-            .or_else(|| differs("last written", self.mtime.to_string(), found.mtime.to_string()))
-            .or_else(|| differs("links", self.links.to_string(), found.links.to_string()))
-            .or_else(|| {
-                let (then, now) = (self.ctime.to_string(), found.ctime.to_string());
-                if moved { None } else { differs("inode changed", then, now) }
-            })
-            .or_else(|| differs("entries", self.entries.to_string(), found.entries.to_string()))
+        /// In words, if they differ; nothing is put into words as long as they do not.
+        fn differs<T: PartialEq>(
+            what: &str,
+            then: &T,
+            now: &T,
+            word: impl Fn(&T) -> String,
+        ) -> Option<String> {
+            (then != now).then(|| format!("{what} was {} and is {}", word(then), word(now)))
+        }
+        let kind = |kind: &Kind| kind.word().to_owned();
+        let change = if moved { &self.ctime } else { &found.ctime };
+        differs("kind", &self.kind, &found.kind, kind)
+            .or_else(|| differs("device", &self.device, &found.device, u64::to_string))
+            .or_else(|| differs("inode", &self.inode, &found.inode, u64::to_string))
+            .or_else(|| differs("size", &self.size, &found.size, u64::to_string))
+            .or_else(|| differs("last written", &self.mtime, &found.mtime, Time::to_string))
+            .or_else(|| differs("links", &self.links, &found.links, u32::to_string))
+            .or_else(|| differs("inode changed", &self.ctime, change, Time::to_string))
+            .or_else(|| differs("entries", &self.entries, &found.entries, u64::to_string))
             .or_else(|| {
                 (self.digest != found.digest).then(|| "something below it is different".to_owned())
             })
@@ -97,7 +103,7 @@ impl Target {
 /// What a close look at one target found.
 #[derive(Clone, Debug)]
 pub struct Survey {
-    /// The record.
+    /// The record of the target that a plan keeps.
     pub target: Target,
     /// Bytes on disk of what has one name only.
     pub single: Bytes,
@@ -141,42 +147,6 @@ impl Touched {
     }
 }
 
-/// A target's parent directory, opened safely.
-#[derive(Debug)]
-pub struct Located {
-    /// The directory that holds it.
-    pub parent: OwnedFd,
-    /// Its name there.
-    pub name: OsString,
-    /// The root of the mount that it lies on.
-    pub mount_point: PathBuf,
-}
-
-/// Opens the directory that holds a target: from the root of its mount, beneath it, no links.
-///
-/// # Errors
-///
-/// [`Refusal::Gone`], [`Refusal::MountBelow`] for a mount's root, [`Refusal::Call`].
-pub fn locate(path: &Path) -> Result<Located, Refusal> {
-    let gone = |error: CallError| match error.source.kind() {
-        io::ErrorKind::NotFound => Refusal::Gone(path.to_owned()),
-        _ => Refusal::Call(error),
-    };
-    let parent = path.parent().unwrap_or(path);
-    let on = kernel::stat_path(parent).map_err(CallError::on(Op::Examine, parent)).map_err(gone)?;
-    let mounts = kernel::mounts().map_err(CallError::on(Op::Read, "/proc/self/mountinfo"))?;
-    let mount = mounts
-        .iter()
-        .find(|mount| mount.id == on.mount && path.starts_with(&mount.mount_point))
-        .or_else(|| kernel::mount_of(parent, &mounts))
-        .ok_or_else(|| Refusal::Gone(path.to_owned()))?;
-    if mount.mount_point == path {
-        return Err(Refusal::MountBelow(path.to_owned()));
-    }
-    let (parent, name) = kernel::parent_of(&mount.mount_point, path).map_err(gone)?;
-    Ok(Located { parent, name: name.to_owned(), mount_point: mount.mount_point.clone() })
-}
-
 /// One entry that a survey meets.
 #[derive(Debug)]
 pub struct Visit<'a> {
@@ -212,9 +182,22 @@ pub fn survey(path: &Path) -> Result<Survey, Refusal> {
 ///
 /// As [`survey`].
 pub fn survey_with_open(path: &Path, open: &OpenFiles) -> Result<Survey, Refusal> {
+    survey_located(path, open, &mut Locator::default())
+}
+
+/// As [`survey_with_open`], one of many.
+///
+/// # Errors
+///
+/// As [`survey`].
+pub(super) fn survey_located(
+    path: &Path,
+    open: &OpenFiles,
+    locator: &mut Locator,
+) -> Result<Survey, Refusal> {
     for _ in 0..ATTEMPTS {
         let begun = kernel::inode_clock();
-        let survey = survey_once(path, open)?;
+        let survey = survey_once(path, open, locator)?;
         if tells_changes_apart(survey.changed, begun) {
             return Ok(survey);
         }
@@ -236,8 +219,8 @@ fn tells_changes_apart(changed: Time, now: Time) -> bool {
     is_past || changed.sec > now.sec + 1
 }
 
-fn survey_once(path: &Path, open: &OpenFiles) -> Result<Survey, Refusal> {
-    let located = locate(path)?;
+fn survey_once(path: &Path, open: &OpenFiles, locator: &mut Locator) -> Result<Survey, Refusal> {
+    let located = locator.locate(path)?;
     let parent = located.parent.as_fd();
     let sharing = Sharing::of(parent);
     let (mut shared, mut in_use) = (Shared::default(), None);
@@ -332,10 +315,21 @@ struct Walk<'a> {
     touched: &'a Touched,
 }
 
-/// A directory on the way down: its descriptor, and the names still to be looked at, last first.
+/// A directory on the way down.
 struct Level {
     fd: OwnedFd,
-    names: Vec<OsString>,
+    /// Its names one behind the other, each with the zero that ends it.
+    names: Vec<u8>,
+    /// Where the names begin that are still to be looked at, the first of them last.
+    left: Vec<u32>,
+    /// How long the path of the directory is.
+    path_length: usize,
+}
+
+/// The name that begins at a place of [`Level::names`].
+fn name_at(names: &[u8], at: u32) -> &CStr {
+    // every name has its zero
+    CStr::from_bytes_until_nul(&names[at as usize..]).unwrap_or_default()
 }
 
 impl Walk<'_> {
@@ -346,52 +340,67 @@ impl Walk<'_> {
         each: &mut Each<'_>,
     ) -> Result<(), Refusal> {
         let mut hash = blake3::Hasher::new();
-        let mut at = PathBuf::new();
-        let mut levels = vec![self.open(parent, name, &at)?];
+        let mut record = Vec::new();
+        let mut reader = DirReader::default();
+        // the path of the entry at hand below the target: its bytes, since a path is costly to cut
+        let mut path = Vec::new();
+        let mut levels = vec![self.open(&mut reader, parent, name, &path)?];
         loop {
             let depth = levels.len();
-            let Some(level) = levels.last_mut() else { break };
-            let Some(name) = level.names.pop() else {
+            let Some(Level { fd, names, left, path_length }) = levels.last_mut() else { break };
+            let Some(at) = left.pop() else {
                 levels.pop();
-                at.pop();
                 hash.update(b"\0up");
                 continue;
             };
-            at.push(&name);
-            let found = kernel::stat_at(&level.fd, name.as_os_str())
-                .map_err(CallError::on(Op::Examine, self.path.join(&at)))?;
+            let c_name = name_at(names, at);
+            let name = OsStr::from_bytes(c_name.to_bytes());
+            path.truncate(*path_length);
+            if !path.is_empty() {
+                path.push(b'/');
+            }
+            path.extend_from_slice(name.as_bytes());
+            let below = Path::new(OsStr::from_bytes(&path));
+            let found = kernel::stat_at(&*fd, c_name)
+                .map_err(|error| CallError::on(Op::Examine, self.path.join(below))(error))?;
             let stat = self.touched.as_reviewed(found);
             if stat.mount != self.mount {
-                return Err(Refusal::MountBelow(self.path.join(&at)));
+                return Err(Refusal::MountBelow(self.path.join(below)));
             }
-            self.count(&at, &stat)?;
-            let parent = level.fd.as_fd();
-            each(Visit { parent, name: &name, below: &at, depth, stat: &stat, found: &found })?;
-            hash.update(&record(&name, &stat));
+            self.count(below, &stat)?;
+            each(Visit { parent: fd.as_fd(), name, below, depth, stat: &stat, found: &found })?;
+            write_record(&mut record, name, &stat);
+            hash.update(&record);
+            record.clear();
             if stat.kind == Kind::Directory {
-                let next = self.open(level.fd.as_fd(), &name, &at)?;
+                let next = self.open(&mut reader, fd.as_fd(), name, &path)?;
                 levels.push(next);
-            } else {
-                at.pop();
             }
         }
         self.survey.target.digest = Some(hash.finalize().to_hex().to_string());
         Ok(())
     }
 
-    fn open(&self, parent: BorrowedFd<'_>, name: &OsStr, at: &Path) -> Result<Level, CallError> {
-        let path = || self.path.join(at);
+    fn open(
+        &self,
+        reader: &mut DirReader,
+        parent: BorrowedFd<'_>,
+        name: &OsStr,
+        path: &[u8],
+    ) -> Result<Level, CallError> {
+        let place = || self.path.join(OsStr::from_bytes(path));
         let fd = kernel::open_directory(parent, name)
-            .map_err(|error| CallError::on(Op::OpenDirectory, path())(error))?;
-        let mut names = Vec::new();
-        DirReader::default()
+            .map_err(|error| CallError::on(Op::OpenDirectory, place())(error))?;
+        let (mut names, mut left) = (Vec::new(), Vec::new());
+        reader
             .read(&fd, |entry| {
-                names.push(OsStr::from_bytes(entry.name.to_bytes()).to_owned());
+                left.push(names.len() as u32);
+                names.extend_from_slice(entry.name.to_bytes_with_nul());
                 true
             })
-            .map_err(|error| CallError::on(Op::ReadDirectory, path())(error))?;
-        names.sort_unstable_by(|a, b| b.cmp(a));
-        Ok(Level { fd, names })
+            .map_err(|error| CallError::on(Op::ReadDirectory, place())(error))?;
+        left.sort_unstable_by(|a, b| name_at(&names, *b).cmp(name_at(&names, *a)));
+        Ok(Level { fd, names, left, path_length: path.len() })
     }
 
     fn count(&mut self, at: &Path, stat: &Stat) -> Result<(), Refusal> {
@@ -415,10 +424,9 @@ impl Walk<'_> {
 }
 
 /// One entry as the digest takes it. A directory's own size and links follow from what it holds.
-fn record(name: &OsStr, stat: &Stat) -> Vec<u8> {
+fn write_record(out: &mut Vec<u8>, name: &OsStr, stat: &Stat) {
     let is_directory = stat.kind == Kind::Directory;
     let (size, links) = if is_directory { (0, 0) } else { (stat.size, stat.links) };
-    let mut out = Vec::with_capacity(name.len() + 72);
     out.extend_from_slice(&(name.len() as u32).to_le_bytes());
     out.extend_from_slice(name.as_bytes());
     for number in [
@@ -435,5 +443,4 @@ fn record(name: &OsStr, stat: &Stat) -> Vec<u8> {
     ] {
         out.extend_from_slice(&number.to_le_bytes());
     }
-    out
 }

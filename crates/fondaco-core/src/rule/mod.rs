@@ -1,12 +1,29 @@
-//! Rules: what should go, at what age and size, and what is protected.
+//! Rules: what should go, at what age and size, how much of it stays, and what is protected.
 //!
-//! Takes the text of a rule file ([`RuleSet::parse`]) and a [`Catalog`]; gives the entries that
-//! each rule takes ([`RuleSet::matches`]). Rules take regular files. Where several rules would take
-//! the same file, the first one in the file does. Nothing is planned or changed here.
-//! The form of the file is described in `docs/formats.md`.
+//! Takes the text of a rule file ([`RuleSet::parse`]) and a [`Catalog`](crate::catalog::Catalog); gives what each rule
+//! takes, why, and what keeps the rest back ([`RuleSet::try_on`]). Nothing is planned or changed here. The language is
+//! described in `docs/rules.md`.
 
-mod matching;
+mod change;
+mod circumstances;
+mod directories;
+mod file;
+mod generations;
 mod model;
+mod outcome;
+mod past;
+mod places;
+mod schema;
+mod stored;
+mod trial;
+mod words;
 
-pub use matching::{Match, TryOut};
-pub use model::{DeedWord, Rule, RuleError, RuleSet};
+pub use change::{ChangeError, NewRule, rule_lines, switched, with_rule};
+pub use circumstances::{Circumstances, VolumeFacts};
+pub use file::{RuleError, RuleFileError};
+pub use model::{DeedWord, Enough, GroupOf, Limits, Order, Rule, RuleSet, Takes, Thin};
+pub use outcome::{Frees, HeldBack, Keeper, Match, RuleState, RuleTrial, Sum, TryOut};
+pub use past::{DayTried, PastDay, PastLevels, kept_days};
+pub use schema::schema;
+pub use stored::{RuleText, SaveError};
+pub use words::{Form, RuleWord, WORDS, WordOf};

@@ -16,10 +16,12 @@ mod write;
 use std::io;
 use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
-use crate::catalog::Catalog;
-use crate::contained::{contained, thread};
+use crate::catalog::{Catalog, Origin};
+use crate::contained::{contained, contained_within, thread};
 use crate::kernel::{self, Aside, CallError, Op, names_in};
+use crate::lens::Accounts;
 use crate::parallel;
 use crate::shown::{DocPath, Shown};
 use crate::state::State;
@@ -39,7 +41,7 @@ pub enum SavedError {
     /// Not a saved scan.
     #[error("{} is not a saved scan: {reason}", Shown(path))]
     Foreign {
-        /// The file.
+        /// Path of the saved scan.
         path: PathBuf,
         /// What is missing.
         reason: String,
@@ -47,15 +49,15 @@ pub enum SavedError {
     /// Written by a later version.
     #[error("{} has form {version}; this version reads up to {VERSION}", Shown(path))]
     Newer {
-        /// The file.
+        /// Path of the saved scan.
         path: PathBuf,
-        /// Its form.
+        /// The version of the form that it was written in.
         version: u64,
     },
     /// It was one once.
     #[error("{} is damaged: {reason}", Shown(path))]
     Damaged {
-        /// The file.
+        /// Path of the saved scan.
         path: PathBuf,
         /// How that was noticed.
         reason: String,
@@ -63,7 +65,7 @@ pub enum SavedError {
     /// It could not be put into the form.
     #[error("cannot write {}: {reason}", Shown(path))]
     Encode {
-        /// The file.
+        /// Path of the saved scan.
         path: PathBuf,
         /// The library's words.
         reason: String,
@@ -79,7 +81,7 @@ pub struct About {
     pub roots: Vec<PathBuf>,
     /// It went to its end.
     pub complete: bool,
-    /// Entries.
+    /// How many entries the scan has.
     pub entries: u64,
     /// Bytes on disk, every inode once.
     pub allocated: Bytes,
@@ -94,9 +96,9 @@ pub struct About {
 /// One file among the saved scans.
 #[derive(Debug)]
 pub struct SavedScan {
-    /// Its number.
+    /// The number that it goes by.
     pub number: u64,
-    /// Its file.
+    /// Where the saved scan lies.
     pub path: PathBuf,
     /// What it says, or why it cannot be read.
     pub about: Result<About, SavedError>,
@@ -139,7 +141,8 @@ fn file_of(state: &State, number: u64) -> PathBuf {
 ///
 /// [`SavedError`].
 pub fn about(path: &Path) -> Result<About, SavedError> {
-    let document = contained_in(path, || read::document(path))?;
+    let there = path.to_owned();
+    let document = in_time(path, move || read::document(&there))?;
     let length = std::fs::metadata(path).map_err(CallError::on(Op::Examine, path))?.len();
     Ok(About {
         scanned: Time::at(document.scanned_seconds),
@@ -168,11 +171,12 @@ pub fn save(state: &State, catalog: &Catalog, automatic: bool) -> Result<u64, Sa
         .map_err(CallError::on(Op::Create, &directory))?;
     kernel::remove_abandoned(&directory);
     let mut number = numbers(state)?.into_iter().max().unwrap_or(0) + 1;
-    let mut file = write_aside(&file_of(state, number), catalog, automatic)?;
+    let mut file = write_aside(&file_of(state, number), catalog, automatic, state)?;
     // another process may save at the same time
     while let Some(again) = file.name_if_free(&file_of(state, number))? {
         (file, number) = (again, number + 1);
     }
+    tracing::info!(number, entries = catalog.len(), automatic, "scan saved");
     if automatic {
         forget_old(state)?;
     }
@@ -197,8 +201,8 @@ fn forget_old(state: &State) -> Result<(), SavedError> {
 /// # Errors
 ///
 /// [`SavedError`]; a file that has the name already is left alone.
-pub fn write_to(path: &Path, catalog: &Catalog) -> Result<(), SavedError> {
-    let file = write_aside(path, catalog, false)?;
+pub fn write_to(path: &Path, catalog: &Catalog, accounts: &dyn Accounts) -> Result<(), SavedError> {
+    let file = write_aside(path, catalog, false, accounts)?;
     match file.name_if_free(path)? {
         None => Ok(()),
         Some(_) => {
@@ -208,17 +212,38 @@ pub fn write_to(path: &Path, catalog: &Catalog) -> Result<(), SavedError> {
     }
 }
 
-fn write_aside(path: &Path, catalog: &Catalog, automatic: bool) -> Result<Aside, SavedError> {
+fn write_aside(
+    path: &Path,
+    catalog: &Catalog,
+    automatic: bool,
+    accounts: &dyn Accounts,
+) -> Result<Aside, SavedError> {
     let mut aside = Aside::create(path)?;
-    let document = document(catalog, automatic);
+    let mut document = document(catalog, automatic);
+    name_owners(catalog, &mut document.origin, accounts);
     let out = io::BufWriter::with_capacity(1 << 20, &mut aside.file);
     write::write(catalog, &document, out)
         .map_err(|error| SavedError::Encode { path: path.to_owned(), reason: error.to_string() })?;
     Ok(aside)
 }
 
+/// Keeps the names of all owners: where the scan is opened, others may have the same numbers.
+fn name_owners(catalog: &Catalog, origin: &mut Origin, accounts: &dyn Accounts) {
+    if origin.elsewhere().is_some() {
+        return;
+    }
+    for (user, group) in catalog.owner_pairs() {
+        if let Some(name) = accounts.user_name(*user) {
+            origin.users.insert(*user, name);
+        }
+        if let Some(name) = accounts.group_name(*group) {
+            origin.groups.insert(*group, name);
+        }
+    }
+}
+
 fn document(catalog: &Catalog, automatic: bool) -> Document {
-    let about = catalog.circumstances();
+    let about = catalog.scan_facts();
     Document {
         fondaco: VERSION,
         kind: DOCUMENT_KIND.to_owned(),
@@ -244,6 +269,7 @@ fn document(catalog: &Catalog, automatic: bool) -> Document {
             allocated: about.excluded.allocated.get(),
             apparent: about.excluded.apparent.get(),
         },
+        origin: about.origin,
     }
 }
 
@@ -266,7 +292,23 @@ pub fn open(state: &State, number: u64) -> Result<Catalog, SavedError> {
 ///
 /// [`SavedError`].
 pub fn open_file(path: &Path) -> Result<Catalog, SavedError> {
-    contained_in(path, || read::open(path)?.read())
+    let there = path.to_owned();
+    let opened = in_time(path, move || read::open(&there))?;
+    contained_in(path, || opened.read())
+}
+
+/// How long the library may take for what stands at the end of a file: some numbers of a damaged one have it count to
+/// billions.
+const END_READ_WITHIN: Duration = Duration::from_secs(120);
+
+/// Reads the end of a file with the library for its format.
+fn in_time<T: Send + 'static>(
+    path: &Path,
+    read: impl FnOnce() -> Result<T, SavedError> + Send + 'static,
+) -> Result<T, SavedError> {
+    contained_within(END_READ_WITHIN, read).unwrap_or_else(|error| {
+        Err(SavedError::Damaged { path: path.to_owned(), reason: error.to_string() })
+    })
 }
 
 /// Reads a file with the library for its format, whose panics become errors.
@@ -307,7 +349,7 @@ fn in_order<T: Send, E: Send>(
                 let make = &make;
                 let work = move || {
                     let mut numbers = (lane..count).step_by(threads);
-                    // whoever takes may have failed and gone
+                    // the receiving thread may have failed and ended
                     numbers.try_for_each(|number| send.send(make(number)))
                 };
                 // what no thread can be begun for is made where it is taken

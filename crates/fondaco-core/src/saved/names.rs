@@ -152,7 +152,7 @@ fn encoded_lengths(lengths: &[i32]) -> Result<Vec<u8>, ParquetError> {
         writer.write_batch(lengths, None, None)?;
     }
     writer.close()?;
-    let page = std::mem::take(&mut *page.lock().unwrap_or_else(|poison| poison.into_inner()));
+    let page = std::mem::take(&mut *page.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
     Ok(page)
 }
 
@@ -161,7 +161,7 @@ struct Kept(Arc<Mutex<Vec<u8>>>);
 
 impl PageWriter for Kept {
     fn write_page(&mut self, page: CompressedPage) -> Result<PageWriteSpec, ParquetError> {
-        let mut kept = self.0.lock().unwrap_or_else(|poison| poison.into_inner());
+        let mut kept = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         kept.extend_from_slice(page.data());
         let mut spec = PageWriteSpec::new();
         spec.page_type = page.page_type();

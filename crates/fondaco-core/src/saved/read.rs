@@ -18,7 +18,7 @@ use super::schema::{
     reading_of, schema,
 };
 use super::seal::{self, Proof};
-use crate::catalog::{Catalog, Circumstances, Columns, ExcludedSums, Unreadable};
+use crate::catalog::{Catalog, Columns, ExcludedSums, ScanFacts, Unreadable};
 use crate::kernel::{CallError, Op};
 use crate::units::{self, Time};
 
@@ -136,7 +136,7 @@ impl Opened {
             return Err(self.damaged("rows are missing"));
         }
         let sums = document.excluded;
-        let circumstances = Circumstances {
+        let scan_facts = ScanFacts {
             now: Time::at(document.scanned_seconds),
             roots: document.roots.iter().map(|path| path.0.clone()).collect(),
             unreadable: document.unreadable.iter().map(unreadable).collect(),
@@ -146,13 +146,19 @@ impl Opened {
                 apparent: units::Bytes::new(sums.apparent),
             },
             complete: document.complete,
+            origin: document.origin.clone(),
         };
-        Catalog::from_columns(&whole, circumstances).map_err(|error| self.damaged(error))
+        Catalog::from_columns(&whole, scan_facts).map_err(|error| self.damaged(error))
     }
 
     /// Compares all that lies before the footer, and the document, with the checksum.
     fn check(&self) -> Result<(), SavedError> {
-        let end = self.reader.metadata().row_groups().iter().flat_map(|group| group.columns());
+        let end = self
+            .reader
+            .metadata()
+            .row_groups()
+            .iter()
+            .flat_map(parquet::file::metadata::RowGroupMetaData::columns);
         let end = end.map(|column| {
             let (start, length) = column.byte_range();
             start.saturating_add(length)

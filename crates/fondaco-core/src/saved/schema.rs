@@ -6,7 +6,7 @@ use parquet::file::properties::{EnabledStatistics, WriterProperties, WriterVersi
 use parquet::schema::types::{ColumnPath, TypePtr};
 use serde::{Deserialize, Serialize};
 
-use crate::catalog::Reading;
+use crate::catalog::{Origin, Reading};
 use crate::kernel::Kind;
 use crate::shown::DocPath;
 
@@ -14,8 +14,9 @@ use crate::shown::DocPath;
 pub(super) const DOCUMENT: &str = "fondaco";
 /// The key of the checksum over all rows and the document.
 pub(super) const CHECKSUM: &str = "fondaco.blake3";
-/// The version of the form that is written and the newest that is read. From 3 on the footer is sealed.
-pub(super) const VERSION: u32 = 3;
+/// The version of the form that is written and the newest that is read. From 3 on the footer is sealed; from 4 on
+/// it says of which machine and file systems it tells, and every row has its inode.
+pub(super) const VERSION: u32 = 4;
 /// How many columns version 1 has: the first of those below.
 pub(super) const COLUMNS_1: usize = 14;
 /// Rows that are put together and compressed at a time.
@@ -128,7 +129,7 @@ pub(super) fn properties() -> Result<WriterProperties, ParquetError> {
 pub(super) struct Document {
     pub(super) fondaco: u32,
     pub(super) kind: String,
-    /// RFC 3339.
+    /// When the scan was begun, RFC 3339.
     pub(super) scanned: String,
     pub(super) scanned_seconds: i64,
     pub(super) roots: Vec<DocPath>,
@@ -138,6 +139,8 @@ pub(super) struct Document {
     pub(super) automatic: bool,
     pub(super) unreadable: Vec<UnreadablePlace>,
     pub(super) excluded: ExcludedPlaces,
+    #[serde(default)]
+    pub(super) origin: Origin,
 }
 
 #[derive(Clone, Debug, Serialize, Deserialize)]

@@ -12,7 +12,7 @@ use std::sync::Arc;
 
 use super::held::Held;
 use super::visit::Thread;
-use super::walk::{Beyond, Task};
+use super::walk::{Task, UnlistedName};
 use crate::catalog::EntryId;
 use crate::kernel::Op;
 
@@ -36,7 +36,7 @@ pub(super) struct Below {
 pub(super) struct LeadingOn {
     /// Its entry; of an excluded one, the listed directory that it lies below.
     entry: EntryId,
-    excluded: Option<Arc<Beyond>>,
+    excluded: Option<Arc<UnlistedName>>,
     path: Option<PathBuf>,
     root_length: usize,
     /// Kept open for them, unless too many are.
@@ -69,7 +69,8 @@ impl LeadingOn {
     fn task(&self, below: Below, first: EntryId, wants_path: impl Fn(&PathBuf) -> bool) -> Task {
         let name = || OsStr::from_bytes(below.name.to_bytes());
         let path = self.path.as_ref().map(|path| path.join(name())).filter(wants_path);
-        let beyond = || Arc::new(Beyond { above: self.excluded.clone(), name: below.name.clone() });
+        let beyond =
+            || Arc::new(UnlistedName { above: self.excluded.clone(), name: below.name.clone() });
         let excluded = below.excluded.then(beyond);
         Task {
             entry: if excluded.is_some() { self.entry } else { EntryId(first.0 + below.place) },

@@ -81,7 +81,7 @@ impl Held {
 }
 
 impl Drop for Held {
-    /// Not released, as when a scan is stopped: nobody knows which thread this is, so it is left to the
+    /// Not released, as when a scan is stopped: which thread this is is not known here, so it is left to the
     /// end of its owner's table.
     fn drop(&mut self) {
         if let Some(fd) = self.fd.take() {

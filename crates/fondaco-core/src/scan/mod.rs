@@ -23,8 +23,8 @@ use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use crate::catalog::{Catalog, EntryId, Full};
-use crate::kernel::{self, CallError, Kind, Op};
+use crate::catalog::{Catalog, EntryId, Full, Origin, ScannedVolume};
+use crate::kernel::{self, CallError, Capacity, Kind, Op};
 use crate::parallel;
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
@@ -79,7 +79,7 @@ pub enum ScanError {
 /// How far a scan is.
 #[derive(Clone, Debug, Default)]
 pub struct Progress {
-    /// Entries examined.
+    /// How many entries have been examined so far.
     pub entries: u64,
     /// Bytes on disk of them, several names of one inode counted several times.
     pub bytes: Bytes,
@@ -111,17 +111,25 @@ impl Scan {
     /// [`ScanError`] if a root cannot be examined; then nothing is begun.
     pub fn start(roots: &[PathBuf], options: &Options) -> Result<Self, ScanError> {
         let mut catalog = Catalog::new(options.now);
+        let mut origin = Origin::of_this_machine();
         let (mut roots_found, mut inodes) = (Vec::new(), 0u64);
         for path in outermost(roots)? {
             let stat = kernel::stat_path(&path).map_err(CallError::on(Op::Examine, &path))?;
             if stat.kind != Kind::Directory {
                 return Err(ScanError::NotADirectory(path));
             }
-            let capacity = kernel::capacity(&path).unwrap_or_default();
-            // some file systems make these numbers up
-            inodes = inodes.saturating_add(capacity.inodes - capacity.inodes_free);
+            // a directory that may be examined and not opened is told of when it is read
+            if let Ok(volume) = ScannedVolume::look(&path) {
+                // some file systems make these numbers up
+                let Capacity { inodes: all, inodes_free, .. } = volume.capacity;
+                inodes = inodes.saturating_add(all - inodes_free);
+                if !origin.volumes.iter().any(|known| known.device == volume.device) {
+                    origin.volumes.push(volume);
+                }
+            }
             roots_found.push((path, stat));
         }
+        catalog.set_origin(origin);
         if !kernel::addresses_are_scarce() {
             let entries = inodes.min(ROOM_MOST) as usize;
             catalog.make_room(entries, entries / 8, entries * 15);
@@ -222,10 +230,9 @@ fn outermost(roots: &[PathBuf]) -> Result<Vec<PathBuf>, ScanError> {
 
 /// The path with all links resolved; the first error a user meets, so it is told apart well.
 fn real_path(path: &Path) -> Result<PathBuf, ScanError> {
-    let real = path.canonicalize().map_err(|error| match error.kind() {
+    path.canonicalize().map_err(|error| match error.kind() {
         io::ErrorKind::NotFound => ScanError::Missing(path.to_owned()),
         io::ErrorKind::NotADirectory => ScanError::NotADirectory(path.to_owned()),
         _ => ScanError::Call(CallError::on(Op::Open, path)(error)),
-    })?;
-    if real.is_dir() { Ok(real) } else { Err(ScanError::NotADirectory(path.to_owned())) }
+    })
 }

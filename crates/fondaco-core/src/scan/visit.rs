@@ -31,7 +31,7 @@ pub(super) struct Thread<'a> {
     reader: DirReader,
     /// Of the directory at hand, and of some that are kept back.
     pub(super) listed: Batch,
-    /// Those that are kept back: they still count as pending.
+    /// Directories that are kept back; they still count as pending.
     pub(super) kept: CountDown<'a>,
     excluded: Batch,
     /// Directories to go into, of all that are kept back.
@@ -40,14 +40,14 @@ pub(super) struct Thread<'a> {
 }
 
 /// The directory at hand.
-struct At<'t> {
+struct CurrentDirectory<'t> {
     task: &'t Task,
     mount: u64,
     dev: u64,
     careful: bool,
 }
 
-impl At<'_> {
+impl CurrentDirectory<'_> {
     /// Whether an entry lies on another mount; where the kernel does not tell, on another device.
     fn is_crossed_by(&self, stat: &Stat) -> bool {
         if stat.mount != 0 && self.mount != 0 {
@@ -104,7 +104,8 @@ impl<'a> Thread<'a> {
             Ok(fd) => fd,
             Err(error) => return self.could_not_open(task, error),
         };
-        let mut at = At { task: &task, mount: task.mount, dev: task.dev, careful: false };
+        let mut at =
+            CurrentDirectory { task: &task, mount: task.mount, dev: task.dev, careful: false };
         let mut own = None;
         if !task.examined {
             match examine(&fd, &task) {
@@ -176,7 +177,11 @@ impl<'a> Thread<'a> {
 
     /// Reads all names and examines what must be; stops early if the scan is to stop. Returns the
     /// entries that could not be examined, and how the reading ended.
-    fn read(&mut self, fd: &OwnedFd, at: &At<'_>) -> (Vec<(CString, io::Error)>, io::Result<()>) {
+    fn read(
+        &mut self,
+        fd: &OwnedFd,
+        at: &CurrentDirectory<'_>,
+    ) -> (Vec<(CString, io::Error)>, io::Result<()>) {
         self.excluded.clear();
         let (shared, figures) = (self.shared, self.figures());
         let order =
@@ -332,7 +337,7 @@ fn examine(fd: &OwnedFd, task: &Task) -> io::Result<Stat> {
 /// Puts entries where they belong: listed or only counted, gone into or not.
 struct Sorting<'s> {
     shared: &'s Shared,
-    at: &'s At<'s>,
+    at: &'s CurrentDirectory<'s>,
     listed: &'s mut Batch,
     excluded: &'s mut Batch,
     below: &'s mut Vec<Below>,

@@ -9,13 +9,13 @@ use std::time::{Duration, Instant};
 use crate::kernel;
 
 /// What the process has done until a moment.
-struct Moment {
+struct Activity {
     at: Instant,
     computed: Duration,
     waited: u64,
 }
 
-impl Moment {
+impl Activity {
     fn now() -> Self {
         let (at, computed) = (Instant::now(), kernel::processor_time());
         Self { at, computed, waited: kernel::times_waited() }
@@ -25,7 +25,7 @@ impl Moment {
 /// Looks from time to time.
 pub(super) struct WaitingSigns {
     processors: f64,
-    last: Moment,
+    last: Activity,
     /// Time in line, as it was when little was computed, just before.
     in_line: Option<Duration>,
 }
@@ -64,12 +64,12 @@ fn sign(computed: f64, times_waited_a_second: f64, known: bool) -> Sign {
 
 impl WaitingSigns {
     pub(super) fn new(processors: usize) -> Self {
-        Self { processors: processors as f64, last: Moment::now(), in_line: None }
+        Self { processors: processors as f64, last: Activity::now(), in_line: None }
     }
 
     /// Whether a device was waited for since the last look; `known` as for [`sign`].
     pub(super) fn look(&mut self, known: bool) -> bool {
-        let now = Moment::now();
+        let now = Activity::now();
         let seconds = (now.at - self.last.at).as_secs_f64();
         let share = |time: Duration| time.as_secs_f64() / seconds / self.processors;
         let computed = share(now.computed.saturating_sub(self.last.computed));

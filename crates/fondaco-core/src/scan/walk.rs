@@ -21,8 +21,9 @@ use super::held::{Held, Holdings};
 use super::visit::Thread;
 use super::waiting::WaitingSigns;
 use super::{Filter, Options};
-use crate::catalog::{Catalog, EntryId, write_between_readers};
+use crate::catalog::{Catalog, EntryId, ScannedVolume, write_between_readers};
 use crate::kernel::{self, Stat};
+use crate::shown::shown;
 use crate::volume::{is_kernel_interface, is_remote};
 
 /// How long threads that hang in the kernel are waited for after a stop.
@@ -115,9 +116,24 @@ impl Shared {
     fn end(&self, begun: Instant, whole: bool) {
         // what is left could not be read: no thread could be begun for it
         let complete = whole && !self.stop.load(Relaxed) && self.pending.load(Acquire) == 0;
-        write_between_readers(&self.catalog).finish(complete);
+        let volumes = if complete { self.other_volumes() } else { Vec::new() };
+        let mut catalog = write_between_readers(&self.catalog);
+        catalog.add_volumes(volumes);
+        catalog.finish(complete);
+        drop(catalog);
         *lock(&self.took) = Some(begun.elapsed());
         self.ended.notify_all();
+    }
+
+    /// The file systems that were entered on the way.
+    fn other_volumes(&self) -> Vec<ScannedVolume> {
+        let catalog = self.catalog.read().unwrap_or_else(PoisonError::into_inner);
+        let places = catalog.places_by_device();
+        let known = |device| catalog.origin().volumes.iter().any(|known| known.device == device);
+        let places: Vec<_> = places.into_iter().filter(|(device, _)| !known(*device)).collect();
+        drop(catalog);
+        // of one that cannot be examined any more nothing is planned
+        places.iter().filter_map(|(_, place)| ScannedVolume::look(place).ok()).collect()
     }
 
     /// The catalog, to be written to; `None` once the scan has ended, for a thread that comes too late.
@@ -170,7 +186,7 @@ pub(super) struct Task {
     /// Its entry; of an excluded one, the listed directory that it lies below.
     pub(super) entry: EntryId,
     /// Of an excluded one: the way from there.
-    pub(super) excluded: Option<Arc<Beyond>>,
+    pub(super) excluded: Option<Arc<UnlistedName>>,
     pub(super) name: CString,
     /// Its inode, as the directory that holds it names it.
     pub(super) inode: u64,
@@ -187,8 +203,8 @@ pub(super) struct Task {
 
 /// A name below an entry of the catalog that is not in it itself.
 #[derive(Debug)]
-pub(super) struct Beyond {
-    pub(super) above: Option<Arc<Beyond>>,
+pub(super) struct UnlistedName {
+    pub(super) above: Option<Arc<UnlistedName>>,
     pub(super) name: CString,
 }
 
@@ -197,7 +213,7 @@ pub(super) struct Beyond {
 pub(super) struct Threads {
     /// From the beginning.
     pub(super) first: usize,
-    /// At most.
+    /// Threads at most, once they wait for the device.
     pub(super) most: usize,
 }
 
@@ -272,8 +288,14 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
         std::thread::park_timeout(Duration::from_millis(5));
     }
     let panic = lock(&shared.panic).take();
-    // whoever waits must hear of the end, also of a bad one
+    // threads that wait for the end must be told of it, also if it is a panic
     shared.end(begun, panic.is_none());
+    let catalog = shared.catalog.read().unwrap_or_else(PoisonError::into_inner);
+    let roots: Vec<String> = catalog.roots().iter().map(|root| shown(&root.path)).collect();
+    let (entries, unreadable) = (catalog.rows(), catalog.unreadable().len());
+    let (complete, seconds) = (catalog.is_complete(), begun.elapsed().as_secs_f64());
+    tracing::info!(roots = roots.join(" "), entries, unreadable, complete, seconds, "scan ended");
+    drop(catalog);
     if let Some(panic) = panic {
         std::panic::resume_unwind(panic);
     }

@@ -14,7 +14,9 @@ use serde::Serialize;
 
 pub use simulated::used_below;
 
-use crate::kernel::{self, AccessTimes, Capacity, DeletedFile, Mount, Quota, capacity, quotas};
+use crate::kernel::{
+    self, AccessTimes, Capacity, DeletedFile, LevelFor, Mount, Quota, capacity, quotas,
+};
 use crate::state::State;
 use crate::units::{Bytes, Level};
 
@@ -26,7 +28,7 @@ pub enum Class {
     Simulated,
     /// A file system on a device.
     Storage,
-    /// A server's.
+    /// On a server.
     Network,
     /// Layers over other file systems.
     Overlay,
@@ -53,7 +55,7 @@ impl Class {
 /// Another place where a volume is mounted.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Place {
-    /// Where.
+    /// Where it is mounted.
     pub mount_point: PathBuf,
     /// What part of it.
     pub root: PathBuf,
@@ -87,9 +89,11 @@ pub struct Volume {
     /// Limits of users, groups and projects, the fullest first.
     pub quotas: Vec<Quota>,
     /// Its room, or why that is not known.
-    pub capacity: Result<Capacity, String>,
+    pub capacity: Result<Capacity, NoCapacity>,
     /// The level that it should be below.
     pub waterline: Level,
+    /// Whose free space its level is reckoned with.
+    pub level_for: LevelFor,
 }
 
 impl Volume {
@@ -103,7 +107,12 @@ impl Volume {
 
     /// Its level, if it answered.
     pub fn level(&self) -> Option<Level> {
-        self.capacity.as_ref().ok().map(Capacity::level)
+        Some(self.capacity.as_ref().ok()?.level_for(self.level_for))
+    }
+
+    /// What its level is a share of, if it answered.
+    pub fn whole(&self) -> Option<Bytes> {
+        Some(self.capacity.as_ref().ok()?.whole_for(self.level_for))
     }
 
     /// Inodes stand above the waterline: soon no file can be made although there is room.
@@ -123,7 +132,10 @@ impl Volume {
     /// Bytes still missing to bring the level below the waterline once `relief` has been freed.
     pub fn to_find(&self, relief: Bytes) -> Bytes {
         match &self.capacity {
-            Ok(c) => c.used.less(relief).less(self.waterline.of_capacity(c.used + c.free_root)),
+            Ok(c) => {
+                let most = self.waterline.of_capacity(c.whole_for(self.level_for));
+                c.used.less(relief).less(most)
+            }
             Err(_) => Bytes::ZERO,
         }
     }
@@ -265,11 +277,11 @@ fn ask(mount: &Mount) -> Answer {
         let capacity = capacity(&mount_point);
         // who may not ask for limits sees none
         let quotas = if is_local { quotas(&source).unwrap_or_default() } else { Vec::new() };
-        // nobody may be waiting any more
+        // the receiver may have given up by now
         let _ = answer.send((capacity, quotas));
     });
     if let Err(error) = begun {
-        // who waits is here
+        // the receiver is still in this function
         let _ = refused.send((Err(error), Vec::new()));
     }
     wait
@@ -285,6 +297,17 @@ fn is_removable(dev: u64) -> bool {
         .is_some_and(|text| text.trim() == "1")
 }
 
+/// Why a volume does not say how large and how full it is.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NoCapacity {
+    /// It has not answered within the time that it was given.
+    #[error("does not answer")]
+    Silent,
+    /// The kernel has answered with this error.
+    #[error("{0}")]
+    Refused(String),
+}
+
 /// How long file systems have to answer.
 const PATIENCE: Duration = Duration::from_secs(2);
 
@@ -296,8 +319,10 @@ fn from_mount(
     state: &State,
 ) -> Volume {
     let (capacity, quotas) = match answer.recv_timeout(PATIENCE.saturating_sub(asked.elapsed())) {
-        Ok((answer, quotas)) => (answer.map_err(|error| error.to_string()), quotas),
-        Err(_) => (Err("does not answer".to_owned()), Vec::new()),
+        Ok((answer, quotas)) => {
+            (answer.map_err(|error| NoCapacity::Refused(error.to_string())), quotas)
+        }
+        Err(_) => (Err(NoCapacity::Silent), Vec::new()),
     };
     Volume {
         waterline: state.waterline(&mount.mount_point),
@@ -313,6 +338,7 @@ fn from_mount(
         removable: is_removable(mount.dev),
         quotas,
         capacity,
+        level_for: state.settings.level_for,
     }
 }
 
@@ -326,6 +352,7 @@ pub(crate) mod tests {
             total: Bytes::new(1000),
             used: Bytes::new(913),
             free_root: Bytes::new(87),
+            free_users: Bytes::new(87),
             ..Capacity::default()
         };
         Volume {
@@ -342,7 +369,27 @@ pub(crate) mod tests {
             quotas: Vec::new(),
             capacity: Ok(capacity),
             waterline: Level::from_permille(800),
+            level_for: LevelFor::Users,
         }
+    }
+
+    #[test]
+    fn what_is_reserved_for_root_is_not_free_for_users() {
+        let mut volume = volume(Path::new("/srv"), Path::new("/dev/a"));
+        let capacity = Capacity {
+            used: Bytes::new(78),
+            free_root: Bytes::new(922),
+            free_users: Bytes::new(277),
+            ..volume.capacity.unwrap()
+        };
+        volume.capacity = Ok(capacity);
+        assert_eq!(volume.level(), Some(Level::from_permille(220)));
+        volume.waterline = Level::from_permille(100);
+        // a tenth of what is in use and free for users
+        assert_eq!(volume.to_find(Bytes::ZERO), Bytes::new(43));
+        volume.level_for = LevelFor::Root;
+        assert_eq!(volume.level(), Some(Level::from_permille(78)));
+        assert_eq!(volume.to_find(Bytes::ZERO), Bytes::ZERO);
     }
 
     #[test]

@@ -5,7 +5,7 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use super::{Class, Volume};
+use super::{Class, NoCapacity, Volume};
 use crate::kernel::{self, Capacity, DeletedFiles, DirReader, Kind};
 use crate::state::{SimulatedVolume, State};
 use crate::units::{Bytes, Time};
@@ -35,23 +35,30 @@ pub fn used_below(root: &Path) -> Bytes {
     used
 }
 
-pub(super) fn volume(simulated: &SimulatedVolume, state: &State) -> Volume {
-    let held = DeletedFiles::collect(Time::now());
-    let held = held.below(&simulated.path).filter_map(|file| file.allocated);
-    let used = used_below(&simulated.path) + held.sum();
-    let free = simulated.capacity.less(used);
-    let stat = kernel::stat_path(&simulated.path);
-    let capacity = match &stat {
-        Ok(_) => Ok(Capacity {
-            total: simulated.capacity,
+impl SimulatedVolume {
+    /// Its room with so much in use; inodes are made as needed.
+    pub(crate) fn with_used(&self, used: Bytes) -> Capacity {
+        let free = self.capacity.less(used);
+        Capacity {
+            total: self.capacity,
             used,
             free_root: free,
             free_users: free,
             inodes: 0,
             inodes_free: 0,
             block: 4096,
-        }),
-        Err(error) => Err(error.to_string()),
+        }
+    }
+}
+
+pub(super) fn volume(simulated: &SimulatedVolume, state: &State) -> Volume {
+    let held = DeletedFiles::collect(Time::now());
+    let held = held.below(&simulated.path).filter_map(|file| file.allocated);
+    let used = used_below(&simulated.path) + held.sum();
+    let stat = kernel::stat_path(&simulated.path);
+    let capacity = match &stat {
+        Ok(_) => Ok(simulated.with_used(used)),
+        Err(error) => Err(NoCapacity::Refused(error.to_string())),
     };
     let mounts = kernel::mounts().unwrap_or_default();
     let mounted = kernel::mount_of(&simulated.path, &mounts);
@@ -69,5 +76,6 @@ pub(super) fn volume(simulated: &SimulatedVolume, state: &State) -> Volume {
         quotas: Vec::new(),
         capacity,
         waterline: state.waterline(&simulated.path),
+        level_for: state.settings.level_for,
     }
 }

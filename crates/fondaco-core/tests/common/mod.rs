@@ -11,7 +11,7 @@ use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use fondaco_core::catalog::{Catalog, Circumstances, Columns};
+use fondaco_core::catalog::{Catalog, Columns, ScanFacts};
 use fondaco_core::kernel::Kind;
 use fondaco_core::plan::{Deed, Draft, Plan, Planned, Review, survey};
 use fondaco_core::state::{SimulatedVolume, State};
@@ -84,6 +84,7 @@ pub fn planned(path: &Path, deed: Deed, volume: &Path) -> Planned {
         estimate: Bytes::ZERO,
         entries: 1,
         review: Review::Pending,
+        purge_after: None,
     }
 }
 
@@ -264,6 +265,6 @@ pub fn flat(names: impl Iterator<Item = Vec<u8>>) -> Catalog {
         columns.changed.push(Some(20_000));
     }
     let roots = vec!["/srv/tide".into()];
-    let about = Circumstances { now: NOW, roots, complete: true, ..Default::default() };
+    let about = ScanFacts { now: NOW, roots, complete: true, ..Default::default() };
     Catalog::from_columns(&columns, about).unwrap()
 }

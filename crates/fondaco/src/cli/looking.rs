@@ -8,7 +8,7 @@ use fondaco_core::catalog::Order;
 
 use super::{Form, Walk, words};
 
-/// `directories`
+/// The arguments of `fondaco directories`.
 #[derive(Debug, Args)]
 pub struct Directories {
     /// Directory to scan
@@ -51,7 +51,7 @@ pub struct Scanned {
     pub walk: Walk,
 }
 
-/// `files`
+/// The arguments of `fondaco files`.
 #[derive(Debug, Args)]
 pub struct Files {
     /// What to list by: bytes on disk, age, or both multiplied
@@ -60,7 +60,7 @@ pub struct Files {
     /// Which time says how old a file is
     #[arg(long, default_value = "written", value_parser = words::one_of(&AgeBy::ALL))]
     pub by: AgeBy,
-    /// How many
+    /// List so many files
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub top: usize,
     #[command(flatten)]
@@ -69,7 +69,7 @@ pub struct Files {
     pub form: Form,
 }
 
-/// `ages`
+/// The arguments of `fondaco ages`.
 #[derive(Debug, Args)]
 pub struct Ages {
     /// Which time says how old an entry is
@@ -87,7 +87,7 @@ pub struct Ages {
     pub form: Form,
 }
 
-/// `breakdown`
+/// The arguments of `fondaco breakdown`.
 #[derive(Debug, Args)]
 pub struct Breakdown {
     /// By which property
@@ -105,7 +105,7 @@ pub struct Breakdown {
     pub form: Form,
 }
 
-/// `chart`
+/// The arguments of `fondaco chart`.
 #[derive(Debug, Args)]
 pub struct Chart {
     /// What is drawn
@@ -152,7 +152,7 @@ pub enum ChartWord {
     Volumes,
 }
 
-/// `report`
+/// The arguments of `fondaco report`.
 #[derive(Debug, Args)]
 pub struct Report {
     /// Where to; the ending says how: .html or .pdf

@@ -2,6 +2,7 @@
 
 mod looking;
 mod removal;
+mod rules;
 mod words;
 
 use std::path::PathBuf;
@@ -14,6 +15,7 @@ use fondaco_core::units::{Bytes, Time};
 
 pub use looking::{Ages, Breakdown, Chart, ChartWord, Directories, Files, Look, Report, Scanned};
 pub use removal::{CarryOut, Journal, Plan, PutBack};
+pub use rules::{Rules, RulesAct, RulesPast, RulesTry};
 
 /// Find what fills a volume, and free it safely.
 ///
@@ -21,16 +23,13 @@ pub use removal::{CarryOut, Journal, Plan, PutBack};
 #[derive(Debug, Parser)]
 #[command(name = "fondaco", version, subcommand_precedence_over_arg = true)]
 #[command(after_help = EXIT_CODES)]
+#[command(before_help = "Examples:\n  fondaco\n  fondaco /srv/seamark\n  fondaco demo")]
 pub struct Cli {
     /// Where Fondaco keeps its journal and settings
-    #[arg(long, value_name = "DIR", global = true, env = "FONDACO_STATE")]
+    #[arg(long, value_name = "DIR", global = true, env = "FONDACO_STATE", display_order = 900)]
     pub state: Option<PathBuf>,
-    /// Draw with ASCII only
-    #[arg(long, global = true)]
-    pub ascii: bool,
-    /// Dark text on a light ground
-    #[arg(long, global = true)]
-    pub light: bool,
+    #[command(flatten)]
+    pub screen: Screen,
     /// What to do; the application opens if nothing is said
     #[command(subcommand)]
     pub command: Option<Command>,
@@ -42,55 +41,119 @@ pub struct Cli {
     pub paths: Vec<PathBuf>,
 }
 
+/// How the application is drawn.
+#[derive(Clone, Copy, Debug, Default, Args)]
+pub struct Screen {
+    /// Draw with ASCII only
+    #[arg(long)]
+    pub ascii: bool,
+    /// Dark text on a light ground
+    #[arg(long)]
+    pub light: bool,
+}
+
+impl Screen {
+    /// As either of them says.
+    pub fn or(self, other: Self) -> Self {
+        Self { ascii: self.ascii || other.ascii, light: self.light || other.light }
+    }
+}
+
+impl Cli {
+    /// How the application is drawn, said before the command or behind it.
+    pub fn screen(&self) -> Screen {
+        let of_command = match &self.command {
+            Some(Command::Demo(demo)) => demo.screen,
+            Some(Command::Scans(Scans { act: Some(ScansAct::Open { screen, .. }), .. })) => *screen,
+            _ => Screen::default(),
+        };
+        self.screen.or(of_command)
+    }
+}
+
 /// What the exit codes mean; shown in the help and the manual.
 pub const EXIT_CODES: &str = "\
-Exit codes: 0 all done; 1 failed; 2 bad usage; 3 something was refused by a guard, the rest is done.";
+Exit codes: 0 all done; 1 failed; 2 bad usage; 3 something was refused by a guard, the rest is done; \
+4 places could not be read, what is said holds for the rest.";
 
 /// What can be done without the screen.
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// List the mounted volumes, how full they are and what is missing to their waterlines
+    #[command(before_help = "Examples:\n  fondaco volumes\n  fondaco volumes --json")]
     Volumes(Volumes),
     /// Explain what a volume says is in use, line by line
+    #[command(before_help = "Example:\n  fondaco books /srv/seamark --open")]
     Books(Books),
     /// List deleted files that still take space because processes hold them
+    #[command(before_help = "Example:\n  fondaco held /srv/seamark")]
     Held(Held),
     /// Scan directories and say what they hold
+    #[command(before_help = "Example:\n  fondaco scan /srv/seamark --save")]
     Scan(Scan),
     /// Rank what lies in a directory by what it holds
+    #[command(
+        before_help = "Examples:\n  fondaco directories /srv/seamark --top 20\n  fondaco directories /srv/seamark --in hydrophone --order newest"
+    )]
     Directories(Directories),
     /// List the largest or stalest files, over several places together
+    #[command(
+        before_help = "Examples:\n  fondaco files /srv/seamark --order byte-years\n  fondaco files /srv/seamark --lens 'kind:audio older:1y' --csv"
+    )]
     Files(Files),
     /// Sort what is there by size and age
+    #[command(before_help = "Example:\n  fondaco ages /srv/seamark --by read")]
     Ages(Ages),
     /// Sort what is there by kind, owner, family or another property
+    #[command(before_help = "Example:\n  fondaco breakdown /srv/seamark --by owner")]
     Breakdown(Breakdown),
     /// Draw a chart as SVG or PDF
+    #[command(
+        before_help = "Examples:\n  fondaco chart cascade /srv/seamark -o seamark.svg\n  fondaco chart ages --saved 3 -o ages.pdf"
+    )]
     Chart(Chart),
     /// Write a report of a scan as HTML or PDF: how much, what kinds, whose, how old
+    #[command(before_help = "Example:\n  fondaco report /srv/seamark -o seamark.html")]
     Report(Report),
     /// List saved scans; open, export or forget one
+    #[command(before_help = "Examples:\n  fondaco scans\n  fondaco scans export 3 seamark.parquet")]
     Scans(Scans),
+    /// Try, check or show a rule file; nothing is changed
+    #[command(
+        before_help = "Examples:\n  fondaco rules try rules.toml /srv/seamark\n  fondaco rules check rules.toml"
+    )]
+    Rules(Rules),
     /// Make a plan from rules or by hand; nothing is changed
+    #[command(
+        before_help = "Examples:\n  fondaco plan --archive /srv/seamark/surveys -o plan.json\n  fondaco plan --rules rules.toml /srv/seamark -o plan.json"
+    )]
     Plan(Plan),
     /// Carry out a plan, or rehearse it
+    #[command(
+        before_help = "Examples:\n  fondaco carry-out plan.json --rehearse\n  fondaco carry-out plan.json"
+    )]
     CarryOut(CarryOut),
     /// Show runs and what became of their actions; finish or undo one, purge what it holds
+    #[command(before_help = "Examples:\n  fondaco journal\n  fondaco journal 4 --undo")]
     Journal(Journal),
     /// Put back what a run has set aside or archived
+    #[command(before_help = "Example:\n  fondaco put-back 4 2 3")]
     PutBack(PutBack),
     /// Lay out the made-up Seamark data and open the application on it
+    #[command(before_help = "Example:\n  fondaco demo --at /srv/demo")]
     Demo(Demo),
     /// Write completions for a shell to standard output
+    #[command(before_help = "Example:\n  fondaco completions bash")]
     Completions {
-        /// Which shell
+        /// The shell that they are for
         shell: clap_complete::Shell,
     },
     /// Write the manual page to standard output
+    #[command(before_help = "Example:\n  fondaco manual")]
     Manual,
 }
 
-/// `volumes`
+/// The arguments of `fondaco volumes`.
 #[derive(Debug, Args)]
 pub struct Volumes {
     /// Only keep the levels in the history, and say nothing: for a timer
@@ -100,7 +163,7 @@ pub struct Volumes {
     pub form: Form,
 }
 
-/// `books`
+/// The arguments of `fondaco books`.
 #[derive(Debug, Args)]
 pub struct Books {
     /// Any path on the volume; the whole volume is scanned
@@ -116,7 +179,7 @@ pub struct Books {
     pub json: bool,
 }
 
-/// `held`
+/// The arguments of `fondaco held`.
 #[derive(Debug, Args)]
 pub struct Held {
     /// Only those of the volume that holds this path
@@ -125,7 +188,7 @@ pub struct Held {
     pub form: Form,
 }
 
-/// `scan`
+/// The arguments of `fondaco scan`.
 #[derive(Debug, Args)]
 pub struct Scan {
     /// Directories to scan
@@ -186,7 +249,7 @@ impl Walk {
     }
 }
 
-/// `scans`
+/// The arguments of `fondaco scans`.
 #[derive(Debug, Args)]
 pub struct Scans {
     /// What to do; they are listed if nothing is said
@@ -205,18 +268,20 @@ pub enum ScansAct {
         /// Its number or file
         #[arg(value_name = "N|FILE")]
         which: String,
+        #[command(flatten)]
+        screen: Screen,
     },
-    /// Write it to a file that does not exist yet
+    /// Write a saved scan to a file that does not exist yet
     Export {
-        /// Its number or file
+        /// Number of the scan, or its file
         #[arg(value_name = "N|FILE")]
         which: String,
         /// Where to; the ending says how: .parquet, .csv or .jsonl
         file: PathBuf,
     },
-    /// Remove it
+    /// Remove saved scans for good
     Forget {
-        /// Their numbers
+        /// Numbers of the scans, as `fondaco scans` lists them
         #[arg(required = true)]
         numbers: Vec<u64>,
     },
@@ -236,9 +301,18 @@ pub struct Form {
     pub columns: Vec<String>,
 }
 
-/// `demo`
+impl Form {
+    /// Whether it is read by programs.
+    pub fn is_for_programs(&self) -> bool {
+        self.json || self.csv
+    }
+}
+
+/// The arguments of `fondaco demo`.
 #[derive(Debug, Args)]
 pub struct Demo {
+    #[command(flatten)]
+    pub screen: Screen,
     /// Only be the demo's process that holds this file after deleting it
     #[arg(long, hide = true, value_name = "FILE")]
     pub hold: Option<PathBuf>,
@@ -251,4 +325,33 @@ pub struct Demo {
     /// Only lay it out and say where; do not open the application
     #[arg(long)]
     pub lay_out: bool,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    #[test]
+    fn the_help_of_every_command_begins_with_examples_that_can_be_typed() {
+        let whole = Cli::command();
+        let commands = whole.get_subcommands().filter(|command| command.get_name() != "help");
+        for command in commands.chain([&whole]) {
+            let help = command.get_before_help().map(ToString::to_string).unwrap_or_default();
+            assert!(help.starts_with("Example"), "{}: {help}", command.get_name());
+            let examples: Vec<&str> = help.lines().skip(1).map(str::trim).collect();
+            assert!(!examples.is_empty(), "{}", command.get_name());
+            for example in examples {
+                // quotes hold words together, as in a shell
+                let words = example.split('\'').enumerate().flat_map(|(number, part)| {
+                    let whole = if number % 2 == 1 { vec![part] } else { Vec::new() };
+                    let split = part.split_whitespace().filter(move |_| number % 2 == 0);
+                    whole.into_iter().chain(split)
+                });
+                let parsed = Cli::try_parse_from(words);
+                assert!(parsed.is_ok(), "{example}: {}", parsed.unwrap_err());
+            }
+        }
+    }
 }

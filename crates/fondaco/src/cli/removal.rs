@@ -6,12 +6,15 @@ use clap::Args;
 
 use super::{Form, Walk, words};
 
-/// `plan`
+/// The arguments of `fondaco plan`.
 #[derive(Debug, Args)]
 pub struct Plan {
     /// Rule file to try on PATH
     #[arg(long, value_name = "FILE")]
     pub rules: Option<PathBuf>,
+    /// Do what a rule over its limit would do, if it is just so many entries
+    #[arg(long, value_name = "N", requires = "rules")]
+    pub confirm: Option<u64>,
     /// Directory that the rules are tried on
     #[arg(requires = "rules", conflicts_with = "saved")]
     pub path: Option<PathBuf>,
@@ -46,6 +49,12 @@ pub struct Plan {
     /// Write the plan to this file
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
+    /// Replace an older plan of that name
+    #[arg(long, requires = "output")]
+    pub force: bool,
+    /// List every action, however many there are
+    #[arg(long)]
+    pub all: bool,
     #[command(flatten)]
     pub walk: Walk,
     /// Write the plan itself to standard output
@@ -59,7 +68,7 @@ pub struct Plan {
     pub columns: Vec<String>,
 }
 
-/// `carry-out`
+/// The arguments of `fondaco carry-out`.
 #[derive(Debug, Args)]
 pub struct CarryOut {
     /// The plan's file
@@ -67,12 +76,15 @@ pub struct CarryOut {
     /// Run all checks and change nothing
     #[arg(long)]
     pub rehearse: bool,
+    /// List every action, however many there are
+    #[arg(long)]
+    pub all: bool,
     /// Write JSON for programs
     #[arg(long)]
     pub json: bool,
 }
 
-/// `journal`
+/// The arguments of `fondaco journal`.
 #[derive(Debug, Args)]
 pub struct Journal {
     /// Show the actions of this run
@@ -86,17 +98,26 @@ pub struct Journal {
     /// Remove for good what the run has set aside
     #[arg(long, requires = "run", group = "act")]
     pub purge: bool,
+    /// Remove for good what rules have set aside and held for as long as they say
+    #[arg(long, conflicts_with = "run")]
+    pub purge_due: bool,
+    /// List every action, however many there are
+    #[arg(long)]
+    pub all: bool,
     #[command(flatten)]
     pub form: Form,
 }
 
-/// `put-back`
+/// The arguments of `fondaco put-back`.
 #[derive(Debug, Args)]
 pub struct PutBack {
     /// The run, as `fondaco journal` numbers it
     pub run: i64,
     /// Only these actions; all of the run if none is given
     pub actions: Vec<u32>,
+    /// List every action, however many there are
+    #[arg(long)]
+    pub all: bool,
     /// Write JSON for programs
     #[arg(long)]
     pub json: bool,

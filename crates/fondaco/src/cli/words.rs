@@ -26,23 +26,26 @@ pub(super) fn pattern(text: &str) -> Result<Pattern, PatternError> {
     Pattern::parse(text)
 }
 
-pub(super) fn points(text: &str) -> Result<(f64, f64), String> {
+/// What a word of the command line should have been.
+#[derive(Debug, PartialEq, Eq, thiserror::Error)]
+#[error("expected {0}")]
+pub(super) struct Expected(&'static str);
+
+pub(super) fn points(text: &str) -> Result<(f64, f64), Expected> {
     let parts = text.split_once('x').and_then(|(w, h)| Some((w.parse().ok()?, h.parse().ok()?)));
-    let usable = |(w, h): &(f64, f64)| (300.0..=5000.0).contains(w) && (200.0..=5000.0).contains(h);
-    parts
-        .filter(usable)
-        .ok_or_else(|| "expected points such as 842x595, at least 300x200".to_owned())
+    let usable = |(w, h): &(f64, f64)| (560.0..=5000.0).contains(w) && (320.0..=5000.0).contains(h);
+    parts.filter(usable).ok_or(Expected("points such as 842x595, at least 560x320"))
 }
 
-pub(super) fn descriptor(text: &str) -> Result<(u32, u32), String> {
+pub(super) fn descriptor(text: &str) -> Result<(u32, u32), Expected> {
     let numbers =
         text.split_once(':').and_then(|(pid, fd)| Some((pid.parse().ok()?, fd.parse().ok()?)));
-    numbers.ok_or_else(|| "expected a process and its descriptor, such as 2464:3".to_owned())
+    numbers.ok_or(Expected("a process and its descriptor, such as 2464:3"))
 }
 
-pub(super) fn saved_descriptor(text: &str) -> Result<((u32, u32), PathBuf), String> {
+pub(super) fn saved_descriptor(text: &str) -> Result<((u32, u32), PathBuf), Expected> {
     let (which, file) =
-        text.split_once('=').ok_or("expected PID:FD=FILE, such as 2464:3=/srv/depot/log")?;
+        text.split_once('=').ok_or(Expected("PID:FD=FILE, such as 2464:3=/srv/depot/log"))?;
     Ok((descriptor(which)?, PathBuf::from(file)))
 }
 
@@ -64,7 +67,10 @@ mod tests {
             assert_eq!(read(&word(&by)).ok(), Some(by));
         }
         let error = read("name length").unwrap_err().to_string();
-        assert!(error.contains("kind, extension") && error.contains("name-length"), "{error}");
+        assert!(
+            error.contains("kind, family, extension") && error.contains("name-length"),
+            "{error}"
+        );
     }
 
     #[test]
@@ -73,12 +79,12 @@ mod tests {
         let kept = saved_descriptor("2464:3=/srv/a=b").unwrap();
         assert_eq!(kept, ((2464, 3), "/srv/a=b".into()));
         for wrong in ["", "2464", ":3", "2464:x", "2464:3:1", "-1:3"] {
-            assert!(descriptor(wrong).unwrap_err().contains("2464:3"), "{wrong}");
+            assert!(descriptor(wrong).unwrap_err().to_string().contains("2464:3"), "{wrong}");
         }
         assert!(saved_descriptor("2464:3").is_err());
         assert_eq!(points("842x595"), Ok((842.0, 595.0)));
-        for wrong in ["842", "x", "299x595", "842x199", "5001x595", "NaNx595", "infx595"] {
-            assert!(points(wrong).unwrap_err().contains("300x200"), "{wrong}");
+        for wrong in ["842", "x", "559x595", "842x319", "5001x595", "NaNx595", "infx595"] {
+            assert!(points(wrong).unwrap_err().to_string().contains("560x320"), "{wrong}");
         }
     }
 }

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use anyhow::{Result, anyhow};
-use fondaco_core::books::{Books, Figure, Item, Line, Matter, Sure, books, settle_writes};
+use fondaco_core::books::{Books, Figure, Item, Line, LineKind, Sure, books, settle_writes};
 use fondaco_core::catalog::Catalog;
 use fondaco_core::kernel::DeletedFiles;
 use fondaco_core::shown::Shown;
@@ -61,10 +61,10 @@ fn document(books: &Books) -> Value {
 fn line(line: &Line) -> Value {
     let Figure { bytes, sure } = line.figure;
     json!({
-        "line": line.matter,
+        "line": line.kind,
         "bytes": (sure != Sure::Unknown).then_some(bytes),
         "sure": sure,
-        "count": line.matter.noun().map(|_| line.count),
+        "count": line.kind.noun().map(|_| line.count),
         "items": line.items.iter().map(item).collect::<Vec<_>>(),
     })
 }
@@ -79,7 +79,7 @@ fn print(books: &Books, open: bool) -> Result<()> {
         Table::new(&[("", Lean::Left), ("", Lean::Left), ("bytes", Lean::Right), ("", Lean::Left)]);
     for line in &books.lines {
         table.row(vec![
-            line.matter.words().to_owned(),
+            line.kind.words().to_owned(),
             line.counted(),
             number(line.figure),
             worth(line).to_owned(),
@@ -117,8 +117,8 @@ fn signed(bytes: i64) -> String {
 }
 
 fn worth(line: &Line) -> &'static str {
-    match (line.figure.sure, line.matter) {
-        (Sure::AtMost, Matter::Unreadable) => "at most, with what is unexplained",
+    match (line.figure.sure, line.kind) {
+        (Sure::AtMost, LineKind::Unreadable) => "at most, with what is unexplained",
         (Sure::AtMost, _) => "at most",
         (Sure::AtLeast, _) => "at least",
         (Sure::Exact | Sure::Unknown, _) => "",

@@ -2,61 +2,70 @@
 
 use std::cell::RefCell;
 use std::fs::File;
-use std::io::Read;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use fondaco_core::carry_out::{
-    CarryOutError, EntryState, Journal, Rehearsal, RunState, RunSummary, Settled, Watch, carry_out,
-    rehearse,
+    CarryOutError, EntryRecord, EntryState, Finding, Journal, Rehearsal, RunState, RunSummary,
+    Settled, Watch, carry_out, rehearse,
 };
 use fondaco_core::kernel::effective_user;
-use fondaco_core::plan::Plan;
+use fondaco_core::plan::{Action, Plan};
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
-use fondaco_core::units::{Bytes, Time};
+use fondaco_core::units::Time;
 use serde_json::{Value, json};
 
+use super::actions::{self, ActionLine};
 use super::{Outcome, binary, watching};
 use crate::cli;
 use crate::environment::open_state;
 use crate::output::{self, ProgressLine, say, tell};
+use crate::words::measured_words;
 
 pub(super) fn run(arguments: &cli::CarryOut, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
     let file = &arguments.plan;
-    let text = read_own(file).with_context(|| format!("cannot read the plan {}", Shown(file)))?;
-    let plan = Plan::parse(&text).with_context(|| format!("{} cannot be used", Shown(file)))?;
+    let open = open_own(file).with_context(|| format!("cannot read the plan {}", Shown(file)))?;
+    let plan = Plan::read(open).with_context(|| format!("{} cannot be used", Shown(file)))?;
     let volumes = plan.volumes();
     super::sample_levels(volumes.iter().map(|(path, _)| path.as_path()), &state);
+    let form = How { json: arguments.json, all: arguments.all };
     if arguments.rehearse {
-        run_rehearsal(&plan, &state, arguments.json)
+        run_rehearsal(&plan, &state, form)
     } else {
-        run_plan(&plan, &state, arguments.json)
+        run_plan(&plan, &state, form)
     }
 }
 
-/// Reads a file that nobody but this user or root can have written: what a plan says is done.
-fn read_own(file: &Path) -> Result<String> {
-    let mut open = File::open(file)?;
+/// How actions are told.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct How {
+    /// As JSON, which has all of them.
+    pub(super) json: bool,
+    /// Every one, however many there are.
+    pub(super) all: bool,
+}
+
+/// Opens a file that nobody but this user or root can have written: what a plan says is done.
+fn open_own(file: &Path) -> Result<File> {
+    let open = File::open(file)?;
     let meta = open.metadata()?;
     if ![0, effective_user()].contains(&meta.uid()) || meta.mode() & 0o022 != 0 {
         bail!("others could have written it: it must belong to this user, with mode 600 or 644");
     }
-    let mut text = String::new();
-    open.read_to_string(&mut text)?;
-    Ok(text)
+    Ok(open)
 }
 
-fn run_rehearsal(plan: &Plan, state: &State, json: bool) -> Result<Outcome> {
+fn run_rehearsal(plan: &Plan, state: &State, form: How) -> Result<Outcome> {
     let line = RefCell::new(ProgressLine::new());
     let rehearsal = rehearse(plan, state, Time::now(), &watching(&line))?;
     line.borrow().clear();
-    if json {
+    if form.json {
         output::json(&rehearsal_document(plan, &rehearsal))?;
     } else {
-        print_rehearsal(plan, &rehearsal)?;
+        print_rehearsal(plan, &rehearsal, form.all)?;
     }
     Ok(if rehearsal.refused() > 0 || !rehearsal.warnings.is_empty() {
         Outcome::Refused
@@ -65,15 +74,21 @@ fn run_rehearsal(plan: &Plan, state: &State, json: bool) -> Result<Outcome> {
     })
 }
 
-fn print_rehearsal(plan: &Plan, rehearsal: &Rehearsal) -> Result<()> {
-    for (action, finding) in plan.actions.iter().zip(&rehearsal.findings) {
-        let verdict = match &finding.refused {
+fn print_rehearsal(plan: &Plan, rehearsal: &Rehearsal, all: bool) -> Result<()> {
+    let line = |(action, finding): (&Action, &Finding)| ActionLine {
+        number: action.number,
+        word: action.deed.word(),
+        target: action.place().to_owned(),
+        reason: action.reason.clone(),
+        bytes: action.frees.now + action.frees.later,
+        notes: vec![match &finding.refused {
             None => "would be done".to_owned(),
             Some(reason) => format!("would be refused: {reason}"),
-        };
-        let target = Shown(action.place());
-        say!("{:>5}  {:<9}  {target}: {verdict}", action.number, action.deed.word());
-    }
+        }],
+        is_trouble: finding.refused.is_some(),
+    };
+    let lines: Vec<_> = plan.actions.iter().zip(&rehearsal.findings).map(line).collect();
+    actions::print(&lines, all)?;
     for warning in &rehearsal.warnings {
         say!("warning: {warning}");
     }
@@ -102,14 +117,14 @@ fn rehearsal_document(plan: &Plan, rehearsal: &Rehearsal) -> Value {
     })
 }
 
-fn run_plan(plan: &Plan, state: &State, json: bool) -> Result<Outcome> {
-    run_and_say(state, json, &|watch| carry_out(plan, state, &Time::now, watch))
+fn run_plan(plan: &Plan, state: &State, form: How) -> Result<Outcome> {
+    run_and_say(state, form, &|watch| carry_out(plan, state, &Time::now, watch))
 }
 
 /// Carries something out and says what came of it; also for what is left of an earlier run.
 pub(super) fn run_and_say(
     state: &State,
-    json: bool,
+    form: How,
     act: &dyn Fn(&Watch<'_>) -> Result<RunSummary, CarryOutError>,
 ) -> Result<Outcome> {
     let line = RefCell::new(ProgressLine::new());
@@ -129,10 +144,10 @@ pub(super) fn run_and_say(
     for settled in &summary.settled {
         tell!("{}", settled_words(settled));
     }
-    if json {
+    if form.json {
         output::json(&summary_document(&summary, state)?)?;
     } else {
-        print_summary(&summary)?;
+        print_summary(&summary, form.all)?;
     }
     let failed = summary.count(EntryState::Failed) > 0 || summary.state == RunState::Stopped;
     Ok(if failed {
@@ -158,17 +173,23 @@ pub(super) fn settled_words(settled: &Settled) -> String {
     )
 }
 
-fn print_summary(summary: &RunSummary) -> Result<()> {
-    for entry in &summary.entries {
-        let target = Shown(&entry.action.place());
-        let message = if entry.message.is_empty() { "" } else { ": " };
-        say!(
-            "{:>5}  {:<9}  {target}{message}{}",
-            entry.action.number,
-            entry.state.word(),
-            entry.message
-        );
+/// An action of a run as a line.
+pub(super) fn line_of(entry: &EntryRecord) -> ActionLine {
+    let held = (entry.state == EntryState::Held).then_some(entry.action.target.allocated);
+    ActionLine {
+        number: entry.action.number,
+        word: entry.state.word(),
+        target: entry.action.place().to_owned(),
+        reason: entry.action.reason.clone(),
+        bytes: held.unwrap_or(entry.freed),
+        notes: (!entry.message.is_empty()).then(|| entry.message.clone()).into_iter().collect(),
+        is_trouble: !entry.state.is_done(),
     }
+}
+
+fn print_summary(summary: &RunSummary, all: bool) -> Result<()> {
+    let lines: Vec<_> = summary.entries.iter().map(line_of).collect();
+    actions::print(&lines, all)?;
     let mut archives: Vec<_> = summary.entries.iter().filter_map(|e| e.archive.as_ref()).collect();
     archives.dedup();
     for archive in archives {
@@ -201,17 +222,6 @@ fn print_summary(summary: &RunSummary) -> Result<()> {
     Ok(())
 }
 
-/// What the volumes say, in words.
-pub(super) fn measured_words(measured: Option<i64>) -> String {
-    match measured {
-        None => "nothing".to_owned(),
-        Some(bytes) if bytes < 0 => {
-            format!("{} more in use", binary(Bytes::new(bytes.unsigned_abs())))
-        }
-        Some(bytes) => format!("{} less in use", binary(Bytes::new(bytes as u64))),
-    }
-}
-
 fn summary_document(summary: &RunSummary, state: &State) -> Result<Value> {
     let record = Journal::open(&state.journal_file())?.run(summary.run)?;
     Ok(json!({
@@ -224,6 +234,6 @@ fn summary_document(summary: &RunSummary, state: &State) -> Result<Value> {
         "freed": summary.freed,
         "measured": summary.measured,
         "reasons": summary.reasons,
-        "actions": super::journal::entries_document(&summary.entries),
+        "actions": crate::query::actions_document(&summary.entries),
     }))
 }

@@ -1,12 +1,14 @@
 //! `fondaco chart`
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use fondaco_chart::Look;
-use fondaco_core::analysis::{AgeBy, breakdown, matrix};
+use fondaco_core::analysis::AgeBy;
+use fondaco_core::catalog::Order;
+use fondaco_core::history::Outlook;
 use fondaco_core::shown::Shown;
-use fondaco_core::units::UnitStyle;
+use fondaco_core::units::{Time, UnitStyle};
 use fondaco_core::volume::volumes;
 
 use super::Outcome;
@@ -15,6 +17,7 @@ use crate::charts;
 use crate::cli::{self, ChartWord};
 use crate::environment::open_state;
 use crate::output::{self, say};
+use crate::query::{self, Answer, Paper, Query};
 
 pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outcome> {
     let look = if arguments.screen { Look::Screen } else { Look::Paper };
@@ -23,16 +26,13 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
     if !matches!(ending, Some("svg" | "pdf")) {
         bail!("{}: the name must end in .svg or .pdf", Shown(&arguments.output));
     }
+    let paper = Paper { units: UnitStyle::Binary, look, size: arguments.size, top: arguments.top };
     if arguments.what == ChartWord::Volumes {
-        let chart = charts::of_volumes(
-            &volumes(&open_state(state)?),
-            UnitStyle::Binary,
-            look,
-            arguments.size,
-        );
-        charts::write_chart(&chart, &arguments.output)?;
-        say!("written: {}", Shown(&arguments.output));
-        return Ok(Outcome::AllDone);
+        let state = open_state(state)?;
+        let outlook = |volume| (volume, Outlook::NotYet);
+        let known = volumes(&state).into_iter().map(outlook).collect();
+        let volumes = query::Volumes { known, asked: Time::now(), state };
+        return write(&volumes, &paper, &arguments.output, Outcome::AllDone);
     }
     if arguments.paths.is_empty() && arguments.walk.saved.is_none() {
         bail!("say of what: a PATH, or --saved N");
@@ -41,28 +41,24 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
     let (by, classes) = (arguments.time, classes(&[], &[], state.clone())?);
     let closer = Closer::if_needed(arguments.what == ChartWord::Ages && by == AgeBy::Born);
     let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
-    let seen = looked.seen();
-    let at = match &arguments.below {
-        None => looked.top()?,
-        Some(below) => {
-            let root = looked.catalog.roots().first().context("the scan has no root")?;
-            let path: PathBuf = root.path.join(below).components().collect();
-            let found = looked.catalog.find(&path).filter(|id| looked.catalog.is_directory(*id));
-            found.with_context(|| format!("the scan met no directory {}", Shown(&path)))?
-        }
-    };
-    let lens = looked.lens.as_deref();
-    let context = charts::context(seen, at, lens, UnitStyle::Binary, look, arguments.size);
-    let chart = match arguments.what {
-        ChartWord::Cascade => fondaco_chart::cascade(seen, at, arguments.top, &context),
-        ChartWord::Map => fondaco_chart::map(seen, at, &context),
-        ChartWord::Ages => fondaco_chart::ages(&matrix(seen, at, by, classes), by, &context),
+    let at = looked.below(arguments.below.as_deref())?;
+    let directories = query::Directories { order: Order::Allocated, top: arguments.top };
+    let query: Box<dyn Query> = match arguments.what {
+        ChartWord::Cascade => Box::new(directories),
+        ChartWord::Map => Box::new(query::Map(directories)),
+        ChartWord::Ages => Box::new(query::Ages { by, classes }),
         ChartWord::Breakdown | ChartWord::Volumes => {
-            let found = breakdown(seen, at, arguments.by);
-            charts::of_breakdown(&found, arguments.top, &*looked.accounts, &context)
+            Box::new(query::Breakdown { by: arguments.by, top: None })
         }
     };
-    charts::write_chart(&chart, &arguments.output)?;
-    say!("written: {}", Shown(&arguments.output));
-    Ok(Outcome::AllDone)
+    let accounts = looked.accounts();
+    let answer = query.answer(looked.subject(at, &accounts));
+    write(&*answer, &paper, &arguments.output, looked.outcome())
+}
+
+fn write(answer: &dyn Answer, paper: &Paper, file: &Path, outcome: Outcome) -> Result<Outcome> {
+    let chart = answer.chart(paper).context("there is no such chart")?;
+    charts::write_chart(&chart, file)?;
+    say!("written: {}", Shown(file));
+    Ok(outcome)
 }

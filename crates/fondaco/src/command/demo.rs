@@ -8,11 +8,15 @@ use fondaco_core::units::Time;
 
 use super::Outcome;
 use crate::environment::state_directory;
-use crate::output::say;
-use crate::view::Theme;
-use crate::{app, cli, demo};
+use crate::frame::view::Theme;
+use crate::output::{say, usage};
+use crate::{cli, demo, frame};
 
 pub(super) fn run(arguments: &cli::Demo, state: Option<PathBuf>, theme: &Theme) -> Result<Outcome> {
+    let by_environment = std::env::var_os("FONDACO_STATE").map(PathBuf::from);
+    if arguments.at.is_some() && state.is_some() && state != by_environment {
+        usage!("the demo at --at DIR has a state directory of its own: leave --state away");
+    }
     if let Some(file) = &arguments.hold {
         demo::hold(file)?;
         return Ok(Outcome::AllDone);
@@ -28,6 +32,6 @@ pub(super) fn run(arguments: &cli::Demo, state: Option<PathBuf>, theme: &Theme) 
         return Ok(Outcome::AllDone);
     }
     let _logger = demo::Logger::start(&place)?;
-    app::run(place.state, app::Begin::Paths(Vec::new()), theme)?;
+    frame::run(place.state, frame::Begin::Paths(Vec::new()), theme)?;
     Ok(Outcome::AllDone)
 }

@@ -1,20 +1,21 @@
 //! What is shown of a scan: a lens, a closer look, and tables of it.
 
 use std::ops::ControlFlow;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use fondaco_core::analysis::Classes;
 use fondaco_core::catalog::{Catalog, EntryId, Seen, Selection};
-use fondaco_core::lens::{Accounts, Lens, SystemAccounts};
+use fondaco_core::lens::{Accounts, AccountsOf, Lens, SystemAccounts};
 use fondaco_core::scan::look_closer;
+use fondaco_core::shown::Shown;
 use fondaco_core::units::{counted, grouped};
-use serde_json::Value;
 
-use super::{Obtained, binary, obtain, stop_asked};
+use super::{Obtained, Outcome, excluded_line, obtain, stop_asked};
 use crate::cli::{Form, Look, Scanned, Walk};
 use crate::environment::state_if_any;
-use crate::output::{self, Grid, ProgressLine};
+use crate::output::{self, ProgressLine, Usage, say, usage};
+use crate::query::{Answer, Query, Subject, binary, percent};
 
 /// Whether every entry is looked at once more.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -36,7 +37,7 @@ impl Closer {
 /// A catalog with what a lens chooses of it.
 pub(super) struct Looked {
     pub(super) catalog: Catalog,
-    pub(super) accounts: Box<dyn Accounts>,
+    system: Box<dyn Accounts>,
     /// Of the lens, if there is one.
     pub(super) selection: Option<Selection>,
     /// The lens as it was typed.
@@ -57,25 +58,43 @@ impl Looked {
         closer: Closer,
         state: Option<PathBuf>,
     ) -> Result<Self> {
-        let accounts = accounts(state.clone());
+        let system = accounts(state.clone());
         // a wrong lens is told before anything is scanned
-        let lens = look.lens.as_deref().map(|text| parse(text, &*accounts)).transpose()?;
+        let mut lens = None;
+        if let (None, Some(text)) = (&walk.saved, &look.lens) {
+            lens = Some(parse(text, &*system)?);
+        }
         let Obtained { mut catalog, .. } = obtain(paths, walk, state)?;
+        // a saved scan may know names that this machine does not
+        if let (Some(_), Some(text)) = (&walk.saved, &look.lens) {
+            lens = Some(parse(text, &accounts_of(&catalog, &*system))?);
+        }
         if closer != Closer::No || lens.as_ref().is_some_and(Lens::wants_closer_look) {
             if walk.saved.is_some() {
-                bail!(
+                usage!(
                     "births and the attributes immutable and append-only are not kept in a saved scan: \
                      scan anew"
                 );
             }
             catalog = look_closer_at(catalog, closer == Closer::Into)?;
         }
-        let selection = lens.map(|lens| lens.select(&catalog, &*accounts));
-        Ok(Self { catalog, accounts, selection, lens: look.lens.clone() })
+        let select = |lens: Lens| lens.select(&catalog, &accounts_of(&catalog, &*system));
+        let selection = lens.map(select);
+        Ok(Self { catalog, system, selection, lens: look.lens.clone() })
+    }
+
+    /// The names of the owners of what was scanned.
+    pub(super) fn accounts(&self) -> AccountsOf<'_> {
+        accounts_of(&self.catalog, &*self.system)
     }
 
     pub(super) fn seen(&self) -> Seen<'_> {
         self.catalog.seen(self.selection.as_ref())
+    }
+
+    /// How a command ends that could say all that it was asked for but what could not be read.
+    pub(super) fn outcome(&self) -> Outcome {
+        Outcome::of_scan(&self.catalog)
     }
 
     pub(super) fn top(&self) -> Result<EntryId> {
@@ -93,17 +112,46 @@ impl Looked {
             counted(self.catalog.entries(top), "entry"),
             binary(part),
             binary(whole),
-            crate::tables::percent(part, whole)
+            percent(part, whole)
         ))
     }
 
-    /// What a document says of the lens: nothing without one.
-    pub(super) fn put_lens(&self, document: &mut Value) {
-        let (Some(lens), Some(top)) = (&self.lens, self.catalog.top()) else { return };
-        document["lens"] = lens.as_str().into();
-        document["whole_allocated"] = self.catalog.allocated(top).get().into();
-        document["whole_entries"] = self.catalog.entries(top).into();
+    /// The directory below the root that was asked for; all without one.
+    pub(super) fn below(&self, subpath: Option<&Path>) -> Result<EntryId> {
+        let Some(subpath) = subpath else { return self.top() };
+        let root = self.catalog.roots().first().context("the scan has no root")?;
+        // an absolute path takes the root's place, and must lie below it
+        let path: PathBuf = root.path.join(subpath).components().collect();
+        match self.catalog.find(&path) {
+            None => bail!("the scan met no directory {}", Shown(path)),
+            Some(at) if !self.catalog.is_directory(at) => {
+                bail!("{} is not a directory", Shown(path))
+            }
+            Some(at) => Ok(at),
+        }
     }
+
+    /// What queries are asked of.
+    pub(super) fn subject<'a>(&'a self, at: EntryId, accounts: &'a AccountsOf<'a>) -> Subject<'a> {
+        Subject { seen: self.seen(), at, accounts, lens: self.lens.as_deref() }
+    }
+
+    /// Asks something and tells the answer as was wanted.
+    pub(super) fn tell(&self, query: &dyn Query, at: EntryId, form: &Form) -> Result<Outcome> {
+        let accounts = self.accounts();
+        let answer = query.answer(self.subject(at, &accounts));
+        tell_answer(&*answer, form)?;
+        if !form.is_for_programs() {
+            for line in self.part_line().into_iter().chain(excluded_line(&self.catalog)) {
+                say!("{line}");
+            }
+        }
+        Ok(self.outcome())
+    }
+}
+
+fn accounts_of<'a>(catalog: &'a Catalog, system: &'a dyn Accounts) -> AccountsOf<'a> {
+    AccountsOf { origin: catalog.origin(), system }
 }
 
 /// The accounts of the system, and those of the settings if there is a state directory.
@@ -133,7 +181,7 @@ pub(super) fn parse(text: &str, accounts: &dyn Accounts) -> Result<Lens> {
         let marked = text.get(error.at.clone()).map_or(1, |part| part.chars().count().max(1));
         let shown = fondaco_core::shown::shown(text);
         let mark = format!("{}{}", " ".repeat(before), "^".repeat(marked));
-        anyhow::anyhow!("the lens cannot be read: {error}\n  {shown}\n  {mark}")
+        Usage(format!("the lens cannot be read: {error}\n  {shown}\n  {mark}")).into()
     })
 }
 
@@ -149,27 +197,22 @@ pub(super) fn look_closer_at(mut catalog: Catalog, into: bool) -> Result<Catalog
     Ok(catalog)
 }
 
-/// Writes a table of a scan as CSV, or with chosen columns as JSON; says whether that is what was asked for.
-pub(super) fn written(grid: &Grid, form: &Form, kind: &str, looked: &Looked) -> Result<bool> {
-    let mut document = serde_json::json!({
-        "fondaco": 1,
-        "kind": kind,
-        "scanned": looked.catalog.now().rfc3339(),
-    });
-    looked.put_lens(&mut document);
-    written_as(grid, form, document)
-}
-
-/// As [`written`], of anything; `document` is what stands around the rows.
-pub(super) fn written_as(grid: &Grid, form: &Form, mut document: Value) -> Result<bool> {
+/// Tells an answer for people, spreadsheets or programs.
+pub(super) fn tell_answer(answer: &dyn Answer, form: &Form) -> Result<()> {
+    if !form.columns.is_empty() {
+        // before anything is written
+        answer.grid().has_columns(&form.columns)?;
+    }
     if form.csv {
-        grid.write_csv(&form.columns, std::io::stdout().lock())?;
-        return Ok(true);
+        return answer.grid().write_csv(&form.columns, std::io::stdout().lock());
     }
     if form.json && !form.columns.is_empty() {
-        document["rows"] = grid.to_json(&form.columns)?.into();
-        output::json(&document)?;
-        return Ok(true);
+        let mut document = answer.head();
+        document["rows"] = answer.grid().to_json(&form.columns)?.into();
+        return Ok(output::json(&document)?);
     }
-    Ok(false)
+    if form.json {
+        return Ok(output::json(&answer.document()?)?);
+    }
+    answer.print(&form.columns)
 }

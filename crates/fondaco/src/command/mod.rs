@@ -1,5 +1,6 @@
 //! What each subcommand does: one file each, text for people and `--json` for programs.
 
+mod actions;
 mod ages;
 mod books;
 mod breakdown;
@@ -14,6 +15,7 @@ mod look;
 mod plan;
 mod put_back;
 mod report;
+mod rules;
 mod scan;
 mod scans;
 mod volumes;
@@ -38,11 +40,11 @@ use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, UnitStyle, counted, grouped};
 use fondaco_core::volume::{Volume, volume_of};
 
-use crate::app::Begin;
 use crate::cli::{Cli, Command, Walk};
 use crate::environment::{open_state, state_if_any};
+use crate::frame::Begin;
+use crate::frame::view::Theme;
 use crate::output::{ProgressLine, tell};
-use crate::view::Theme;
 
 /// How a command ended; see [`crate::cli::EXIT_CODES`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -53,6 +55,15 @@ pub enum Outcome {
     Failed,
     /// A guard left something alone.
     Refused,
+    /// Places could not be read: what is said holds for the rest.
+    Unreadable,
+}
+
+impl Outcome {
+    /// Of a command that says what a scan found.
+    fn of_scan(catalog: &Catalog) -> Self {
+        if catalog.unreadable().is_empty() { Self::AllDone } else { Self::Unreadable }
+    }
 }
 
 impl From<Outcome> for ExitCode {
@@ -61,6 +72,7 @@ impl From<Outcome> for ExitCode {
             Outcome::AllDone => ExitCode::SUCCESS,
             Outcome::Failed => ExitCode::from(1),
             Outcome::Refused => ExitCode::from(3),
+            Outcome::Unreadable => ExitCode::from(4),
         }
     }
 }
@@ -83,6 +95,7 @@ pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Ou
         Command::Report(arguments) => report::run(&arguments, state),
         Command::Directories(arguments) => directories::run(&arguments, state),
         Command::Scans(arguments) => scans::run(&arguments, state, theme),
+        Command::Rules(arguments) => rules::run(&arguments, state),
         Command::Plan(arguments) => plan::run(&arguments, state),
         Command::CarryOut(arguments) => carry_out::run(&arguments, state),
         Command::Journal(arguments) => journal::run(&arguments, state),
@@ -145,7 +158,7 @@ fn obtain(paths: &[PathBuf], walk: &Walk, state: Option<PathBuf>) -> Result<Obta
     if let Some(which) = &walk.saved {
         let catalog = open_saved(which, state)?;
         let age = catalog.now().age(Time::now());
-        tell!("as scanned {} ({age} ago)", catalog.now().rfc3339());
+        tell!("as scanned {} ({age} ago)", catalog.now().local());
         return Ok(Obtained { catalog, seconds: None });
     }
     stop_asked();
@@ -182,7 +195,7 @@ fn obtain(paths: &[PathBuf], walk: &Walk, state: Option<PathBuf>) -> Result<Obta
 ///
 /// # Errors
 ///
-/// As [`crate::app::run`], and if the saved scan cannot be opened.
+/// As [`crate::frame::run`], and if the saved scan cannot be opened.
 pub fn open_application(
     state: Option<PathBuf>,
     saved: Option<&str>,
@@ -193,7 +206,7 @@ pub fn open_application(
         Some(which) => Begin::Saved(Box::new(open_saved(which, state.clone())?)),
         None => Begin::Paths(paths),
     };
-    crate::app::run(open_state(state)?, begin, theme)?;
+    crate::frame::run(open_state(state)?, begin, theme)?;
     Ok(Outcome::AllDone)
 }
 

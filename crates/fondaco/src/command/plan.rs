@@ -5,29 +5,33 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, anyhow, bail};
-use fondaco_core::analysis::Protection;
-use fondaco_core::catalog::{Catalog, Root};
-use fondaco_core::kernel::{self, DeletedFile, DeletedFiles, Hold, OpenFiles, Process};
+use fondaco_core::catalog::Catalog;
+use fondaco_core::kernel::{self, Aside, DeletedFile, DeletedFiles, Hold, Kind, Process};
 use fondaco_core::plan::{
-    Deed, Draft, Plan, Planned, Put, Refusal, Review, survey_held, survey_with_open,
+    Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, Put, Refusal, Reviewer, RuleChoice,
+    is_plan, plan_held,
 };
-use fondaco_core::rule::{DeedWord, RuleSet};
-use fondaco_core::shown::{DocPath, Shown, safe_json_pretty};
+use fondaco_core::rule::{Circumstances, RuleState};
+use fondaco_core::shown::{DocPath, Shown, safe_json_pretty, shown};
 use fondaco_core::state::State;
-use fondaco_core::units::{Bytes, Time, counted, grouped};
-use fondaco_core::volume::{root_of_held, volume_root};
+use fondaco_core::units::{Time, counted, grouped};
+use fondaco_core::volume::root_of_held;
 
+use super::actions::{self, ActionLine};
 use super::look::look_closer_at;
 use super::{Outcome, binary, obtain, real_entry};
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::{self, Lean, Table, say, tell};
+use crate::output::{self, say, tell, usage};
+use crate::query::{Answer, Drafted, keeper_word};
 
 pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outcome> {
     let said = state.clone();
     let state = open_state(state)?;
+    if let Some(file) = &arguments.output {
+        may_be_written(file, arguments.force)?;
+    }
     let mut making = Making {
-        protection: Protection::of_system(&state),
         depot: match &arguments.depot {
             Some(depot) => std::path::absolute(depot)?,
             None => state.depot(),
@@ -39,38 +43,25 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
         left_out: Vec::new(),
         mounts: kernel::mounts().unwrap_or_default(),
         state: &state,
-        open: OpenFiles::collect(Time::now()),
     };
-    if let Some(file) = &arguments.output {
-        may_be_written(file)?;
-    }
     for place in &arguments.give_up {
         let place =
             place.canonicalize().with_context(|| format!("cannot open {}", Shown(place)))?;
-        making.protection.give_up(&place);
         making.given_up.push(DocPath(place));
     }
     if let Some(file) = &arguments.rules {
         if arguments.path.is_none() && arguments.walk.saved.is_none() {
-            bail!("say what the rules are tried on: --rules FILE PATH, or --rules FILE --saved N");
+            usage!("say what the rules are tried on: --rules FILE PATH, or --rules FILE --saved N");
         }
         let paths = arguments.path.as_slice();
-        making.by_rules(file, obtain(paths, &arguments.walk, said)?.catalog)?;
+        let catalog = obtain(paths, &arguments.walk, said)?.catalog;
+        making.by_rules(file, catalog, arguments.confirm)?;
     }
-    let depot = making.depot.clone();
-    for (paths, deed) in [
-        (&arguments.delete, Deed::Delete),
-        (&arguments.set_aside, Deed::SetAside),
-        (&arguments.archive, Deed::Archive { depot }),
-    ] {
-        for path in paths {
-            making.by_hand(path, &deed)?;
-        }
-    }
+    making.by_hand(arguments)?;
     making.releases(arguments)?;
     making.resolve();
     if arguments.rules.is_none() && making.draft.is_empty() && making.left_out.is_empty() {
-        bail!(
+        usage!(
             "nothing to plan: give --rules FILE PATH, or --delete, --set-aside or --archive PATH, or \
              --end PID for what it holds"
         );
@@ -81,8 +72,6 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
 struct Making<'a> {
     state: &'a State,
     mounts: Vec<kernel::Mount>,
-    open: OpenFiles,
-    protection: Protection,
     depot: PathBuf,
     draft: Draft,
     found: Vec<Planned>,
@@ -92,72 +81,82 @@ struct Making<'a> {
 }
 
 impl Making<'_> {
-    fn by_rules(&mut self, file: &Path, catalog: Catalog) -> Result<()> {
-        let text = std::fs::read_to_string(file)
-            .with_context(|| format!("cannot read the rule file {}", Shown(file)))?;
-        let rules = RuleSet::parse(file, &text, self.state)?;
+    fn by_rules(&mut self, file: &Path, catalog: Catalog, confirmed: Option<u64>) -> Result<()> {
+        let rules = super::rules::read(file, self.state)?;
         let catalog = match rules.wants_closer_look() {
             true => look_closer_at(catalog, false)?,
             false => catalog,
         };
+        let mut reviewer =
+            Reviewer::of_scan(self.state, catalog.origin(), catalog.roots(), Time::now());
+        self.given_up.iter().for_each(|DocPath(place)| reviewer.give_up(place));
         for root in catalog.roots() {
-            self.try_on(&catalog, root, &rules);
+            reviewer.protect(rules.protected_below(&root.path));
         }
-        Ok(())
-    }
-
-    fn try_on(&mut self, catalog: &Catalog, root: &Root, rules: &RuleSet) {
-        let tried = rules.matches(catalog, root.entry, self.state);
-        self.protect.extend(rules.protected_below(&root.path).into_iter().map(DocPath));
-        if tried.protected > 0 {
-            tell!("{} matches are protected and left out", grouped(tried.protected));
+        for root in catalog.roots() {
+            for warning in rules.names_nothing(&catalog, root.entry) {
+                tell!("{}: {warning}", Shown(file));
+            }
+        }
+        let mut facts = Circumstances::now(self.state, catalog.origin(), catalog.roots())?;
+        self.given_up.iter().for_each(|DocPath(place)| facts.protection.give_up(place));
+        facts.confirmed = confirmed;
+        let tried = rules.try_on(&catalog, &facts);
+        for (number, (rule, trial)) in rules.rules.iter().zip(&tried.rules).enumerate() {
+            let title = shown(&rule.title);
+            for (by, sum) in tried.keepers(&catalog, number) {
+                let (count, size) = (grouped(sum.entries), binary(sum.allocated));
+                tell!("rule {title} leaves out {count} matches, {size}: {}", keeper_word(by));
+            }
+            match &trial.state {
+                RuleState::Acts | RuleState::Off => {}
+                RuleState::Rests(why) => tell!("rule {title} rests: {why}"),
+                RuleState::OverLimit(why) => {
+                    let entries = trial.takes.entries;
+                    self.left_out.push(format!(
+                        "all of rule {title}: {why}; to do it all the same say --confirm {entries}"
+                    ));
+                }
+            }
         }
         for found in &tried.matches {
-            let rule = &rules.rules[found.rule];
-            let depot = rule.depot.clone().unwrap_or_else(|| self.depot.clone());
-            let deed = match rule.action {
-                DeedWord::Delete => Deed::Delete,
-                DeedWord::SetAside => Deed::SetAside,
-                DeedWord::Archive => Deed::Archive { depot: root.path.join(depot) },
-            };
-            self.put(found.path.clone(), &deed, format!("rule: {}", rule.title));
+            let rule = &rules.rules[usize::from(found.rule)];
+            let RuleChoice { choice, deed, reason, purge_after } =
+                RuleChoice::of(&catalog, rule, found, &self.depot);
+            let planned = reviewer.plan(&choice, &deed, &reason);
+            self.put(planned.map(|planned| Planned { purge_after, ..planned }));
         }
-    }
-
-    fn by_hand(&mut self, path: &Path, deed: &Deed) -> Result<()> {
-        let path = real_entry(path)?;
-        self.put(path, deed, "by hand".to_owned());
+        self.protect.extend(reviewer.protected());
         Ok(())
     }
 
-    fn put(&mut self, path: PathBuf, deed: &Deed, reason: String) {
-        let refused = self
-            .protection
-            .reason(&path)
-            .map(|reason| Refusal::Protected { path: path.clone(), reason });
-        let surveyed = match refused {
-            Some(refusal) => Err(refusal),
-            None => survey_with_open(&path, &self.open),
-        };
-        let survey = match surveyed {
-            Ok(survey) => survey,
-            Err(refusal) => return self.left_out.push(refusal.to_string()),
-        };
-        let volume = volume_root(&path, self.state, &self.mounts);
-        let depot_on_volume = match deed {
-            Deed::Archive { depot } => volume_root(depot, self.state, &self.mounts) == volume,
-            _ => false,
-        };
-        self.found.push(Planned {
-            path,
-            deed: deed.clone(),
-            reason,
-            volume,
-            depot_on_volume,
-            estimate: Bytes::ZERO,
-            entries: survey.target.entries,
-            review: Review::Ready(Box::new(survey)),
-        });
+    fn by_hand(&mut self, arguments: &cli::Plan) -> Result<()> {
+        let cli::Plan { delete, set_aside, archive, .. } = arguments;
+        if delete.is_empty() && set_aside.is_empty() && archive.is_empty() {
+            return Ok(());
+        }
+        let state = self.state;
+        let mut reviewer = Reviewer::new(state, Time::now());
+        self.given_up.iter().for_each(|DocPath(place)| reviewer.give_up(place));
+        let depot = self.depot.clone();
+        for (paths, deed) in [
+            (delete, Deed::Delete),
+            (set_aside, Deed::SetAside),
+            (archive, Deed::Archive { depot }),
+        ] {
+            for path in paths {
+                self.put(reviewer.plan(&Choice::Path(real_entry(path)?), &deed, "by hand"));
+            }
+        }
+        self.protect.extend(reviewer.protected());
+        Ok(())
+    }
+
+    fn put(&mut self, planned: Result<Planned, Refusal>) {
+        match planned {
+            Ok(planned) => self.found.push(planned),
+            Err(refusal) => self.left_out.push(refusal.to_string()),
+        }
     }
 
     /// Deleted files that are to be let go of.
@@ -222,21 +221,12 @@ impl Making<'_> {
     }
 
     fn put_held(&mut self, file: &DeletedFile, held: &DeletedFiles, deed: Deed) {
-        let survey = survey_held(file, held);
-        let path = survey.target.path.0.clone();
-        if self.found.iter().any(|planned| planned.path == path) {
-            return; // two of the named processes hold it
+        let volume = root_of_held(file, self.state, &self.mounts).unwrap_or_default();
+        let planned = plan_held(file, held, deed, volume);
+        // two of the named processes may hold it
+        if !self.found.iter().any(|known| known.path == planned.path) {
+            self.found.push(planned);
         }
-        self.found.push(Planned {
-            path,
-            deed,
-            reason: "deleted, but held by a process".to_owned(),
-            volume: root_of_held(file, self.state, &self.mounts).unwrap_or_default(),
-            depot_on_volume: false,
-            estimate: survey.target.allocated,
-            entries: 1,
-            review: Review::Ready(Box::new(survey)),
-        });
     }
 
     /// Puts all that was found on the draft, and says what was resolved.
@@ -265,17 +255,15 @@ impl Making<'_> {
         let volumes = plan.volumes();
         super::sample_levels(volumes.iter().map(|(path, _)| path.as_path()), self.state);
         if let Some(file) = &arguments.output {
-            let mut text = safe_json_pretty(&plan)?;
-            text.push(b'\n');
-            kernel::write_whole(file, &text)?;
+            write(&plan, file)?;
         }
         if arguments.json {
             output::json(&plan)?;
         } else if arguments.csv {
-            let grid = crate::tables::plan(&self.draft);
+            let grid = Drafted(self.draft, Time::now()).grid();
             grid.write_csv(&arguments.columns, std::io::stdout().lock())?;
         } else {
-            print(&plan)?;
+            print(&plan, arguments.all)?;
             match &arguments.output {
                 Some(file) => say!(
                     "Written to {}. Next: fondaco carry-out {} --rehearse",
@@ -285,36 +273,57 @@ impl Making<'_> {
                 None => say!("Not kept: say -o FILE to keep it."),
             }
         }
-        for reason in &self.left_out {
+        let shown = if arguments.all { usize::MAX } else { LEFT_OUT };
+        for reason in self.left_out.iter().take(shown) {
             tell!("left out: {reason}");
+        }
+        if self.left_out.len() > shown {
+            tell!(
+                "left out: {} more; --all lists them",
+                grouped((self.left_out.len() - shown) as u64)
+            );
         }
         Ok(if self.left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
     }
 }
 
-/// Makes sure before anything is scanned that a plan has a place, and overwrites nothing but an older plan.
-fn may_be_written(file: &Path) -> Result<()> {
-    #[derive(serde::Deserialize)]
-    struct Head {
-        fondaco: u32,
-        kind: String,
+/// Writes a plan to a file that may be written: as the JSON document, or packed if it is of many actions.
+fn write(plan: &Plan, file: &Path) -> Result<()> {
+    if plan.actions.len() < PACKED_FROM {
+        let mut text = safe_json_pretty(plan)?;
+        text.push(b'\n');
+        return Ok(kernel::write_whole(file, &text)?);
     }
+    let aside = Aside::create(file)?;
+    let out = io::BufWriter::with_capacity(1 << 20, &aside.file);
+    plan.write_packed(out).with_context(|| format!("cannot write {}", Shown(file)))?;
+    Ok(aside.replace(file)?)
+}
+
+/// How many entries that are left out are listed, unless all are asked for.
+const LEFT_OUT: usize = 20;
+
+/// Makes sure before anything is scanned that a plan has a place, and overwrites nothing unless that is wanted, and
+/// then nothing but an older plan.
+fn may_be_written(file: &Path, force: bool) -> Result<()> {
     output::has_place(file)?;
     let no_plan = || {
         anyhow!("{} exists and is no plan: nothing is overwritten, say another name", Shown(file))
     };
-    // a pipe or terminal would be waited for
-    if file.metadata().is_ok_and(|meta| !meta.is_file() && !meta.is_dir()) {
-        return Err(no_plan());
-    }
-    let older = match File::open(file) {
+    match kernel::stat_path(file) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
-        older => older.with_context(|| format!("cannot write {}", Shown(file)))?,
-    };
-    match serde_json::from_reader::<_, Head>(io::BufReader::new(older)) {
-        Ok(head) if head.fondaco > 0 && head.kind == "plan" => Ok(()),
-        Err(error) if error.is_io() => bail!("cannot write {}: {error}", Shown(file)),
-        _ => Err(no_plan()),
+        Err(error) => bail!("cannot write {}: {error}", Shown(file)),
+        Ok(_) if !force => {
+            usage!("{} exists: say another name, or --force to replace it", Shown(file))
+        }
+        // a pipe or terminal would be waited for
+        Ok(stat) if !matches!(stat.kind, Kind::File | Kind::Directory) => return Err(no_plan()),
+        Ok(_) => {}
+    }
+    let older = File::open(file).with_context(|| format!("cannot write {}", Shown(file)))?;
+    match is_plan(older).with_context(|| format!("cannot write {}", Shown(file)))? {
+        true => Ok(()),
+        false => Err(no_plan()),
     }
 }
 
@@ -324,34 +333,18 @@ fn behind(held: &DeletedFiles, (pid, fd): (u32, u32)) -> Option<&DeletedFile> {
     held.files.iter().find(|file| file.holds.iter().any(through))
 }
 
-fn print(plan: &Plan) -> Result<()> {
-    use Lean::{Left, Right};
-    let mut table = Table::new(&[
-        ("no", Right),
-        ("action", Left),
-        ("frees now", Right),
-        ("frees later", Right),
-        ("entries", Right),
-        ("reason", Left),
-        ("target", Left),
-    ]);
-    for action in &plan.actions {
-        table.row(vec![
-            action.number.to_string(),
-            action.deed.word().to_owned(),
-            binary(action.frees.now),
-            binary(action.frees.later),
-            grouped(action.target.entries),
-            fondaco_core::shown::shown(&action.reason),
-            Shown(action.place()).to_string(),
-        ]);
-    }
-    table.print()?;
-    for action in &plan.actions {
-        for note in &action.notes {
-            say!("{}: {note}", action.number);
-        }
-    }
+fn print(plan: &Plan, all: bool) -> Result<()> {
+    let line = |action: &Action| ActionLine {
+        number: action.number,
+        word: action.deed.word(),
+        target: action.place().to_owned(),
+        reason: action.reason.clone(),
+        bytes: action.frees.now + action.frees.later,
+        notes: action.notes.clone(),
+        is_trouble: false,
+    };
+    let lines: Vec<_> = plan.actions.iter().map(line).collect();
+    actions::print(&lines, all)?;
     let frees = plan.frees();
     say!(
         "{}: {} freed now and {} later",

@@ -10,6 +10,8 @@ use fondaco_core::units::Time;
 use serde_json::{Map, Value, json};
 
 use super::Outcome;
+use super::actions::{self, ActionLine};
+use super::carry_out::{How, line_of};
 use crate::cli;
 use crate::environment::open_state;
 use crate::output::{self, path_value, put_path, say};
@@ -17,30 +19,26 @@ use crate::output::{self, path_value, put_path, say};
 pub(super) fn run(arguments: &cli::PutBack, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
     let chosen = (!arguments.actions.is_empty()).then_some(&arguments.actions[..]);
-    put_back_and_say(arguments.run, chosen, &state, arguments.json)
+    let how = How { json: arguments.json, all: arguments.all };
+    put_back_and_say(arguments.run, chosen, &state, how)
 }
 
 pub(super) fn put_back_and_say(
     run: i64,
     chosen: Option<&[u32]>,
     state: &State,
-    json: bool,
+    how: How,
 ) -> Result<Outcome> {
     let returned = put_back(run, chosen, state, Time::now())?;
-    say_returned("put-back", run, &returned, json)
+    say_returned("put-back", run, &returned, how)
 }
 
 /// Says what became of actions that were put back or purged.
-pub(super) fn say_returned(
-    kind: &str,
-    run: i64,
-    returned: &Returned,
-    json: bool,
-) -> Result<Outcome> {
-    if json {
+pub(super) fn say_returned(kind: &str, run: i64, returned: &Returned, how: How) -> Result<Outcome> {
+    if how.json {
         output::json(&returned_document(kind, run, returned))?;
     } else {
-        print_returned(kind, run, returned)?;
+        print_returned(kind, run, returned, how.all)?;
     }
     Ok(if !returned.in_part.is_empty() {
         Outcome::Failed
@@ -51,11 +49,17 @@ pub(super) fn say_returned(
     })
 }
 
-fn print_returned(kind: &str, run: i64, returned: &Returned) -> Result<()> {
-    for entry in &returned.done {
-        let target = Shown(&entry.action.target.path.0);
-        say!("{:>5}  {:<9}  {target}", entry.action.number, entry.state.word());
-    }
+fn print_returned(kind: &str, run: i64, returned: &Returned, all: bool) -> Result<()> {
+    let done = returned.done.iter().map(line_of);
+    let refused = returned.refused.iter().map(|(entry, why)| ActionLine {
+        word: "refused",
+        notes: vec![why.clone()],
+        is_trouble: true,
+        ..line_of(entry)
+    });
+    let done = done.map(|line| ActionLine { is_trouble: false, notes: Vec::new(), ..line });
+    let lines: Vec<_> = done.chain(refused).collect();
+    actions::print(&lines, all)?;
     for (entry, missing) in &returned.in_part {
         let target = &entry.action.target.path.0;
         let (number, state) = (entry.action.number, entry.state.word());
@@ -65,10 +69,6 @@ fn print_returned(kind: &str, run: i64, returned: &Returned) -> Result<()> {
                 say!("       missing    {}", Shown(target.join(path)));
             }
         }
-    }
-    for (entry, why) in &returned.refused {
-        let target = Shown(&entry.action.target.path.0);
-        say!("{:>5}  refused    {target}: {why}", entry.action.number);
     }
     match (returned.done.len(), returned.in_part.len(), returned.refused.len()) {
         (0, 0, 0) if kind == "purge" => say!("run {run} holds nothing that could be purged"),

@@ -21,11 +21,11 @@ pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Out
     output::is_to_be_new(file)?;
     let classes = classes(&[], &[], state.clone())?;
     let looked = Looked::of(&arguments.scanned, Closer::No, state)?;
-    let (title, lens) = (&arguments.title, looked.lens.as_deref());
-    let (seen, top, accounts) = (looked.seen(), looked.top()?, &*looked.accounts);
-    let report = charts::report(seen, top, title, lens, arguments.top, classes, accounts);
+    let accounts = looked.accounts();
+    let subject = looked.subject(looked.top()?, &accounts);
+    let report = charts::report(subject, &arguments.title, arguments.top, classes);
     let bytes = if as_pdf { report.to_pdf()? } else { report.to_html()?.into_bytes() };
     charts::write_new(file, &bytes)?;
     say!("written: {}", Shown(file));
-    Ok(Outcome::AllDone)
+    Ok(looked.outcome())
 }

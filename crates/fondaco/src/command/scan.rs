@@ -39,7 +39,7 @@ pub(super) fn run(arguments: &cli::Scan, state: Option<PathBuf>) -> Result<Outco
             say!("saved as scan {number}: fondaco scans open {number}");
         }
     }
-    Ok(Outcome::AllDone)
+    Ok(Outcome::of_scan(&catalog))
 }
 
 fn document(catalog: &Catalog, root: &Root) -> Value {

@@ -5,17 +5,19 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use fondaco_core::catalog::{Catalog, EntryId};
+use fondaco_core::lens::Accounts;
 use fondaco_core::saved::{self, SavedScan};
 use fondaco_core::shown::{Shown, shown, write_safe_json};
 use fondaco_core::state::State;
 use fondaco_core::units::{Time, grouped};
 use serde_json::{Map, Value, json};
 
+use super::look::accounts;
 use super::{Outcome, binary, open_application, open_saved};
 use crate::cli::{self, ScansAct};
 use crate::environment::open_state;
+use crate::frame::view::Theme;
 use crate::output::{self, Lean, Table, path_value, put_path, say, tell};
-use crate::view::Theme;
 
 pub(super) fn run(
     arguments: &cli::Scans,
@@ -24,9 +26,12 @@ pub(super) fn run(
 ) -> Result<Outcome> {
     match &arguments.act {
         None => list(&open_state(state)?, arguments.json),
-        Some(ScansAct::Open { which }) => open_application(state, Some(which), Vec::new(), theme),
+        Some(ScansAct::Open { which, .. }) => {
+            open_application(state, Some(which), Vec::new(), theme)
+        }
         Some(ScansAct::Export { which, file }) => {
-            export(&open_saved(which, state)?, file)?;
+            let accounts = accounts(state.clone());
+            export(&open_saved(which, state)?, file, &*accounts)?;
             say!("written: {}", Shown(file));
             Ok(Outcome::AllDone)
         }
@@ -102,10 +107,10 @@ fn document(scan: &SavedScan) -> Value {
 }
 
 /// Writes all entries with their whole paths, in the form that the ending asks for.
-fn export(catalog: &Catalog, file: &Path) -> Result<()> {
+fn export(catalog: &Catalog, file: &Path, accounts: &dyn Accounts) -> Result<()> {
     let ending = file.extension().and_then(|ending| ending.to_str());
     let row: fn(&mut dyn Write, &Catalog, EntryId) -> io::Result<()> = match ending {
-        Some("parquet") => return Ok(saved::write_to(file, catalog)?),
+        Some("parquet") => return Ok(saved::write_to(file, catalog, accounts)?),
         Some("csv") => csv_row,
         Some("jsonl") => json_row,
         _ => bail!("{}: the name must end in .parquet, .csv or .jsonl", Shown(file)),

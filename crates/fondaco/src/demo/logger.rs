@@ -92,7 +92,7 @@ fn write_and_delete(file: &Path) -> io::Result<std::fs::File> {
         log.write_all(&block)?;
     }
     log.sync_all()?;
-    // long enough for the one who waits to have seen it
+    // long enough for the process that waits to have seen it
     std::thread::sleep(Duration::from_millis(30));
     std::fs::remove_file(file)?;
     Ok(log)

@@ -4,6 +4,7 @@
 //! directory of its own) and `depot`. The same names, sizes, contents and ages come out every time.
 
 mod content;
+mod kept;
 mod levels;
 mod logger;
 mod seamark;
@@ -25,7 +26,7 @@ pub use logger::{Logger, hold};
 /// The file that says that a directory is a demo's, and which one.
 const MARK: &str = ".fondaco-demo";
 /// Changes when the data changes: an older demo is then laid out anew.
-const EDITION: &str = "seamark 2\n";
+const EDITION: &str = "seamark 3\n";
 /// What the simulated volume holds at most.
 const CAPACITY: Bytes = Bytes::new(284 << 20);
 
@@ -103,5 +104,6 @@ fn fill(at: &Path, root: &Path, now: Time) -> Result<()> {
     };
     state.save()?;
     levels::write(&state, root, CAPACITY, now).context("the demo has no history")?;
+    kept::write(&state, root, now).context("the demo has no kept scans")?;
     Ok(kernel::write_whole(&at.join(MARK), EDITION.as_bytes())?)
 }

@@ -3,7 +3,7 @@
 //! Each round lays out a small tree, plans all of it, lets the attackers loose, carries the plan out and looks for what
 //! must still be there. The suite runs some seconds of it; `scripts/attack` runs it for longer (`ATTACK_SECONDS` for
 //! each attack and file system) and prints how often what was tried.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::unused_self)]
 
 #[path = "../common/mod.rs"]
 mod common;

@@ -19,7 +19,14 @@ pub struct Demo {
 }
 
 impl Demo {
+    /// The demo without its kept scans: what is saved in a test is then the first.
     pub fn new() -> Self {
+        let demo = Self::with_kept_scans();
+        std::fs::remove_dir_all(demo.at.join("state/scans")).unwrap();
+        demo
+    }
+
+    pub fn with_kept_scans() -> Self {
         let directory = tempfile::tempdir().unwrap();
         let at = directory.path().canonicalize().unwrap().join("demo");
         let demo = Self { _directory: directory, at };
@@ -71,6 +78,12 @@ impl Ran {
 
     pub fn ok(self) -> Self {
         assert_eq!(self.code(), 0, "{}\n{}", self.out(), self.err());
+        self
+    }
+
+    /// All done but for places that could not be read.
+    pub fn with_unreadable(self) -> Self {
+        assert_eq!(self.code(), 4, "{}\n{}", self.out(), self.err());
         self
     }
 

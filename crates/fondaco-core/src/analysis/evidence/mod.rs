@@ -15,13 +15,13 @@ use std::path::{Path, PathBuf};
 
 use super::Protection;
 pub use packages::{Ownership, Packages};
-pub use regenerable::{Regenerable, Regenerables};
+pub use regenerable::{Regenerable, Regenerables, TableError};
 pub use repository::{Repository, RepositoryState};
 
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::{self, Holder, Kind, OpenFiles, Stat};
-use crate::lens::Accounts;
-use crate::rule::RuleSet;
+use crate::lens::{Accounts, AccountsOf};
+use crate::rule::{RuleFileError, RuleSet};
 use crate::state::State;
 use crate::units::{Age, Bytes, Time};
 
@@ -30,6 +30,8 @@ use crate::units::{Age, Bytes, Time};
 pub enum Verdict {
     /// It is not there any more.
     Gone,
+    /// What was scanned is not what this machine has: why.
+    Elsewhere(String),
     /// It cannot be examined.
     Unreadable(String),
     /// It is a place that is never removed.
@@ -52,6 +54,9 @@ impl fmt::Display for Verdict {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Gone => f.write_str("Gone: it is no longer there; scan again"),
+            Self::Elsewhere(reason) => {
+                write!(f, "Unknown: {reason}; nothing of this machine's tells about it")
+            }
             Self::Unreadable(error) => write!(f, "Unknown: it cannot be examined ({error})"),
             Self::Protected(reason) => write!(f, "Protected: {reason}"),
             Self::OwnedByPackage(name, source) => {
@@ -78,9 +83,9 @@ impl fmt::Display for Verdict {
 /// See the [module](self).
 #[derive(Clone, Debug)]
 pub struct Evidence {
-    /// Which entry.
+    /// Path of the entry.
     pub path: PathBuf,
-    /// See [`Verdict`].
+    /// What all of it means for removing the entry.
     pub verdict: Verdict,
     /// The facts as they are now, not as the scan saw them.
     pub stat: Option<Stat>,
@@ -100,7 +105,7 @@ pub struct Evidence {
     pub totals: Totals,
     /// The five largest files below a directory: where below it, and their bytes on disk.
     pub largest: Vec<(PathBuf, Bytes)>,
-    /// Which installed package owns it; nothing as long as nobody has been asked.
+    /// The installed package that owns it; `None` until the package databases have been asked.
     pub package: Option<Ownership>,
     /// What makes it again, if it is known that something does.
     pub regenerable: Option<Regenerable>,
@@ -114,6 +119,8 @@ pub struct Evidence {
     pub family: Option<Generations>,
     /// The rules that take it, by their titles; nothing if there is no rule file.
     pub rules: Option<Vec<String>>,
+    /// What is wrong with the rule file, if something is.
+    pub rules_trouble: Option<String>,
     now: Time,
 }
 
@@ -124,9 +131,9 @@ pub struct Totals {
     pub allocated: Bytes,
     /// Bytes that would be freed if it alone went: known when the scan has ended.
     pub exclusive: Option<Bytes>,
-    /// Length.
+    /// Sum of the lengths.
     pub apparent: Bytes,
-    /// Names.
+    /// Names in it, its own included.
     pub entries: u64,
     /// The newest writing.
     pub newest: Time,
@@ -166,9 +173,9 @@ pub struct Sources<'a> {
     pub open: &'a OpenFiles,
     /// What is made again.
     pub regenerables: &'a Regenerables,
-    /// Rules, if there are any.
-    pub rules: Option<&'a RuleSet>,
-    /// The clock.
+    /// Rules, if there are any, or what is wrong with their file.
+    pub rules: Result<Option<&'a RuleSet>, &'a RuleFileError>,
+    /// The moment that ages count from.
     pub now: Time,
 }
 
@@ -177,9 +184,19 @@ pub struct Sources<'a> {
 pub fn gather(catalog: &Catalog, id: EntryId, sources: &Sources<'_>) -> Evidence {
     let Sources { state, protection, open, regenerables, rules, now } = *sources;
     let path = catalog.path(id);
-    let stat = kernel::stat_path(&path);
-    let protected = protection.reason(&path);
+    let origin = catalog.origin();
+    let elsewhere = origin.elsewhere().or_else(|| {
+        let (device, _) = catalog.device_and_inode(id);
+        origin.device_now(device).err()
+    });
+    // a path of another machine may name something here, which is not what was scanned
+    let stat = match &elsewhere {
+        None => kernel::stat_path(&path),
+        Some(_) => Err(io::ErrorKind::NotFound.into()),
+    };
+    let protected = if elsewhere.is_none() { protection.reason(&path) } else { None };
     let holders = stat.as_ref().map_or(Vec::new(), |stat| holders(catalog, id, stat, open));
+    let accounts = AccountsOf { origin, system: state };
     let named = |name: Option<String>, number: u32| match name {
         Some(name) => name,
         None => format!("{number} (no such account)"),
@@ -192,17 +209,21 @@ pub fn gather(catalog: &Catalog, id: EntryId, sources: &Sources<'_>) -> Evidence
         (others.collect(), links.saturating_sub(names.len() as u32))
     });
     let mut evidence = Evidence {
-        verdict: verdict(&stat, protected.as_deref(), &holders, catalog.newest(id), now),
-        package: None,
+        verdict: match &elsewhere {
+            Some(reason) => Verdict::Elsewhere(reason.to_string()),
+            None => verdict(&stat, protected.as_deref(), &holders, catalog.newest(id), now),
+        },
+        package: elsewhere.is_some().then_some(Ownership::Unknown),
         regenerable,
-        repository: repository::find(catalog, id),
+        repository: if elsewhere.is_none() { repository::find(catalog, id) } else { None },
         other_names,
         names_elsewhere,
         family: generations(catalog, id),
-        rules: rules.map(|rules| taken_by(rules, catalog, id, state)),
+        rules: rules.ok().flatten().map(|rules| taken_by(rules, catalog, id, state)),
+        rules_trouble: rules.err().map(ToString::to_string),
         now,
-        owner: named(state.user_name(uid), uid),
-        group: named(state.group_name(gid), gid),
+        owner: named(accounts.user_name(uid), uid),
+        group: named(accounts.group_name(gid), gid),
         stat: stat.ok(),
         holders,
         hidden_processes: open.hidden,
@@ -225,6 +246,9 @@ impl Evidence {
 
     /// Asks the databases of packages and the repository. That may take a while.
     pub fn complete(&mut self, packages: &Packages) {
+        if matches!(self.verdict, Verdict::Elsewhere(_)) {
+            return;
+        }
         let is_directory = self.stat.as_ref().is_some_and(|stat| stat.kind == Kind::Directory);
         self.package = Some(packages.owner(&self.path, is_directory));
         if let Some(repository) = &mut self.repository {
@@ -235,7 +259,10 @@ impl Evidence {
 
     /// The verdict with what has become known since: the gravest thing stays.
     fn judge(&mut self) {
-        if matches!(self.verdict, Verdict::Gone | Verdict::Unreadable(_) | Verdict::Protected(_)) {
+        if matches!(
+            self.verdict,
+            Verdict::Gone | Verdict::Elsewhere(_) | Verdict::Unreadable(_) | Verdict::Protected(_)
+        ) {
             return;
         }
         if let Some(Ownership::Package { name, source }) = &self.package {
@@ -318,7 +345,7 @@ fn verdict(
     Verdict::Unknown(age)
 }
 
-/// Who has the entry, or any file below it on the same device, open.
+/// Processes that have the entry, or any file below it on the same device, open.
 fn holders(catalog: &Catalog, id: EntryId, stat: &Stat, open: &OpenFiles) -> Vec<Holder> {
     let mut found = open.holders(stat.dev, stat.ino);
     let mut below: Vec<EntryId> = catalog.children(id).collect();
@@ -388,7 +415,7 @@ mod tests {
                 protection: &protection,
                 open: &open,
                 regenerables: &regenerables,
-                rules: Some(&rules),
+                rules: Ok(Some(&rules)),
                 now,
             };
             gather(&catalog, id, &sources)

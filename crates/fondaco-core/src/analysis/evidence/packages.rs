@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use crate::kernel::output_within;
 
-/// Who owns an entry.
+/// What the package databases say about the owner of an entry.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Ownership {
     /// Nothing is known: there is no database of packages that can be read here.
@@ -18,9 +18,9 @@ pub enum Ownership {
     Nobody,
     /// This package does.
     Package {
-        /// Its name.
+        /// Name of the package.
         name: String,
-        /// Who says so.
+        /// The package database that says so.
         source: &'static str,
     },
     /// It is a directory in which so many packages have files.
@@ -29,7 +29,7 @@ pub enum Ownership {
         names: Vec<String>,
         /// How many there are.
         count: usize,
-        /// Who says so.
+        /// The package database that says so.
         source: &'static str,
     },
 }
@@ -43,7 +43,7 @@ pub struct Packages {
     names: Vec<(String, &'static str)>,
     /// A database was read.
     has_any: bool,
-    /// There is one that could not be read: who has no owner may yet have one.
+    /// A database could not be read: a file without an owner may yet have one.
     has_unread: bool,
 }
 
@@ -112,7 +112,7 @@ impl Packages {
         }
     }
 
-    /// Who owns an entry, or what is below it.
+    /// The package that owns an entry, or the packages that own something below it.
     pub fn owner(&self, path: &Path, is_directory: bool) -> Ownership {
         if !self.has_any {
             return Ownership::Unknown;

@@ -8,7 +8,7 @@ use serde::Deserialize;
 
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel;
-use crate::pattern::Pattern;
+use crate::pattern::{Pattern, PatternError};
 
 /// Why removing an entry loses nothing but time.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -62,7 +62,7 @@ impl Regenerables {
     /// # Errors
     ///
     /// What is wrong with the user's file; the own table is used then.
-    pub fn with(user: Option<&str>) -> (Self, Option<String>) {
+    pub fn with(user: Option<&str>) -> (Self, Option<TableError>) {
         let own = parse(include_str!("regenerable.toml")).unwrap_or_default();
         match user.map(parse) {
             None => (Self(own), None),
@@ -128,18 +128,30 @@ fn is_tag(directory: &Path) -> bool {
     head.is_ok_and(|head| head == TAG)
 }
 
-fn parse(text: &str) -> Result<Vec<Known>, String> {
-    let raw: RawFile = toml::from_str(text).map_err(|error| error.to_string())?;
+/// What is wrong with a table of what is made again.
+#[derive(Debug, thiserror::Error)]
+pub enum TableError {
+    /// It is no TOML, or has other words.
+    #[error(transparent)]
+    Syntax(#[from] toml::de::Error),
+    /// A line of it is held against both the name and the path, or against neither.
+    #[error("each says either `name` or `path`, and only a path has a slash")]
+    NameOrPath,
+    /// A pattern of it is none.
+    #[error(transparent)]
+    Pattern(#[from] PatternError),
+}
+
+fn parse(text: &str) -> Result<Vec<Known>, TableError> {
+    let raw: RawFile = toml::from_str(text)?;
     let known = |raw: RawKnown| {
         let pattern = match (&raw.name, &raw.path) {
             (Some(name), None) if !name.contains('/') => name,
             // a path without a slash would be held against the name
             (None, Some(path)) if path.contains('/') => path,
-            _ => {
-                return Err("each says either `name` or `path`, and only a path has a slash".into());
-            }
+            _ => return Err(TableError::NameOrPath),
         };
-        let pattern = Pattern::parse(pattern).map_err(|error| error.to_string())?;
+        let pattern = Pattern::parse(pattern)?;
         let RawKnown { beside, holds, by, reason, .. } = raw;
         Ok(Known { pattern, beside, holds, by, reason })
     };
@@ -179,7 +191,7 @@ mod tests {
         let user = "[[known]]\nname = \"false\"\nby = \"regrid\"\nreason = \"a grid\"\n";
         let (own, none) = Regenerables::with(None);
         let (with_user, also_none) = Regenerables::with(Some(user));
-        assert_eq!((none, also_none), (None, None));
+        assert!(none.is_none() && also_none.is_none());
         let find = |table: &Regenerables, path: &str| {
             let found = table.find(&catalog, catalog.find(&root.join(path)).unwrap())?;
             Some((found.at.strip_prefix(&root).unwrap().to_owned(), found.by))
@@ -200,7 +212,7 @@ mod tests {
         assert_eq!(find(&with_user, "false").unwrap().1, "regrid");
         let (fallback, error) =
             Regenerables::with(Some("[[known]]\nname = \"a/b\"\nby = \"\"\nreason = \"\"\n"));
-        assert!(error.unwrap().contains("only a path has a slash"));
+        assert!(error.unwrap().to_string().contains("only a path has a slash"));
         assert!(find(&fallback, "py/__pycache__").is_some());
     }
 }

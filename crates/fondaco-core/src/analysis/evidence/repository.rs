@@ -19,14 +19,14 @@ pub struct Repository {
     pub state: RepositoryState,
 }
 
-/// See [`Repository::state`].
+/// Whether all that lies in a repository is kept by its system.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum RepositoryState {
     /// It has not been asked yet.
     NotAsked,
     /// Nothing is changed or new.
     Clean,
-    /// So many files are changed or not under control.
+    /// The number of files that are changed or not under version control.
     Changed(usize),
     /// It is not known, and why.
     NotKnown(&'static str),

@@ -1,0 +1,197 @@
+//! How long many small actions take: a rule that takes every file is tried and planned, the plan carried out, put back
+//! and purged. Beside each the least that any program must do: loops of `renameat2` and `unlinkat` over the same files.
+//! Every part is done on files that are made anew.
+//!
+//! `cargo bench -p fondaco-core --bench actions -- DIR [FILES]`, with a directory on the file system that is meant;
+//! 100 000 files if nothing is said
+#![allow(missing_docs, clippy::unwrap_used)]
+
+use std::ops::ControlFlow;
+use std::os::fd::AsFd;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use fondaco_core::carry_out::{EntryState, carry_out, purge, put_back};
+use fondaco_core::catalog::Catalog;
+use fondaco_core::kernel::{DirReader, Listed, open_directory};
+use fondaco_core::plan::{Draft, Plan, Reviewer, RuleChoice};
+use fondaco_core::rule::{Circumstances, RuleSet};
+use fondaco_core::scan::{Options, Scan};
+use fondaco_core::state::State;
+use fondaco_core::units::Time;
+use rustix::fs::{AtFlags, CWD, RenameFlags};
+
+/// Files in each directory.
+const IN_ONE: usize = 100;
+
+fn main() {
+    let given: Vec<String> =
+        std::env::args().skip(1).filter(|argument| !argument.starts_with('-')).collect();
+    let at = PathBuf::from(given.first().expect("say where: cargo bench --bench actions -- DIR"));
+    let at = at.canonicalize().unwrap();
+    let files = given.get(1).map_or(100_000, |n| n.parse().unwrap());
+    let place = Place { at: at.clone(), tree: at.join("tree"), files };
+    let _ = std::fs::remove_dir_all(at.join("state"));
+    let state = State::open(&at.join("state")).unwrap();
+
+    place.make();
+    let moving = place.timed("loop of renameat2", || {
+        place.each(&|directory, name, number| {
+            let to = place.at.join("aside").join(number.to_string());
+            rustix::fs::renameat_with(directory, name, CWD, &to, RenameFlags::NOREPLACE).unwrap();
+        });
+    });
+    let aside = open_directory(CWD, place.at.join("aside").as_path()).unwrap();
+    let removing = place.timed("loop of unlinkat over what was moved", || {
+        for number in 0..files {
+            rustix::fs::unlinkat(&aside, number.to_string(), AtFlags::empty()).unwrap();
+        }
+    });
+
+    place.make();
+    let (plan, bytes) = place.plan(&state, "delete");
+    println!("the plan as JSON: {:.0} bytes an action", bytes as f64 / files as f64);
+    let floor = moving + removing;
+    let run = place.timed("delete", || run(&plan, &state));
+    ratio("delete", run, floor);
+
+    place.clear();
+    place.make();
+    let (plan, _) = place.plan(&state, "set-aside");
+    let held = place.timed("set aside", || {
+        self::run(&plan, &state);
+    });
+    ratio("set aside", held, moving);
+    let back = place.timed("put back", || {
+        let back = put_back(2, None, &state, Time::now()).unwrap();
+        assert_eq!(back.done.len(), files);
+    });
+    ratio("put back", back, moving);
+    let (plan, _) = place.plan(&state, "set-aside");
+    self::run(&plan, &state);
+    let purged = place.timed("purge", || {
+        assert_eq!(purge(3, None, &state, Time::now()).unwrap().done.len(), files);
+    });
+    ratio("purge", purged, removing);
+    println!("most memory: {} MiB", peak() >> 20);
+}
+
+fn run(plan: &Plan, state: &State) {
+    let summary = carry_out(plan, state, &Time::now, &|_| ControlFlow::Continue(())).unwrap();
+    let done = summary.count(EntryState::Deleted) + summary.count(EntryState::Held);
+    assert_eq!(
+        done,
+        plan.actions.len(),
+        "{:?}",
+        summary.entries.iter().find(|e| !e.state.is_done())
+    );
+}
+
+fn ratio(what: &str, took: Duration, floor: Duration) {
+    println!("{what}: {:.2} x its floor", took.as_secs_f64() / floor.as_secs_f64());
+}
+
+/// Bytes of memory that the process has had at most (`getrusage(2)`).
+fn peak() -> u64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap();
+    let line = status.lines().find(|line| line.starts_with("VmHWM")).unwrap();
+    line.split_whitespace().nth(1).unwrap().parse::<u64>().unwrap() << 10
+}
+
+struct Place {
+    at: PathBuf,
+    tree: PathBuf,
+    files: usize,
+}
+
+impl Place {
+    fn clear(&self) {
+        for name in ["tree", "aside"] {
+            let _ = std::fs::remove_dir_all(self.at.join(name));
+        }
+    }
+
+    fn make(&self) {
+        self.clear();
+        std::fs::create_dir(&self.tree).unwrap();
+        std::fs::create_dir(self.at.join("aside")).unwrap();
+        for number in 0..self.files {
+            let directory = self.tree.join(format!("d{}", number / IN_ONE));
+            if number % IN_ONE == 0 {
+                std::fs::create_dir(&directory).unwrap();
+            }
+            std::fs::write(directory.join(format!("tide-{number}.log")), b"x").unwrap();
+        }
+        rustix::fs::sync();
+    }
+
+    fn timed(&self, what: &str, act: impl FnOnce()) -> Duration {
+        rustix::fs::sync();
+        let begun = Instant::now();
+        act();
+        let took = begun.elapsed();
+        let each = took.as_secs_f64() * 1e6 / self.files as f64;
+        println!("{what}: {took:.2?}, {each:.1} µs a file");
+        took
+    }
+
+    /// Does something to every file, directory by directory.
+    fn each(&self, act: &dyn Fn(&std::os::fd::OwnedFd, &std::ffi::CStr, usize)) {
+        let mut number = 0;
+        for directory in 0..self.files.div_ceil(IN_ONE) {
+            let open =
+                open_directory(CWD, self.tree.join(format!("d{directory}")).as_path()).unwrap();
+            let mut all = Vec::new();
+            DirReader::default()
+                .read(&open, |entry| {
+                    all.push((entry.name.to_owned(), entry.listed));
+                    true
+                })
+                .unwrap();
+            for (name, listed) in all {
+                if listed != Listed::Directory {
+                    act(&open, &name, number);
+                    number += 1;
+                }
+            }
+            let _ = open.as_fd();
+        }
+        assert_eq!(number, self.files);
+    }
+
+    /// Scans, tries the rule and plans what it takes.
+    fn plan(&self, state: &State, action: &str) -> (Plan, usize) {
+        let text = format!("[[rule]]\ntitle = \"all\"\naction = \"{action}\"\nname = \"*.log\"\n");
+        let rules = RuleSet::parse(Path::new("rules.toml"), &text, state).unwrap();
+        let mut scan =
+            Scan::start(std::slice::from_ref(&self.tree), &Options::new(Time::now())).unwrap();
+        scan.wait();
+        let catalog: std::sync::RwLockReadGuard<'_, Catalog> = scan.catalog();
+        let begun = Instant::now();
+        let facts = Circumstances::now(state, catalog.origin(), catalog.roots()).unwrap();
+        let known = begun.elapsed();
+        let tried = rules.try_on(&catalog, &facts);
+        println!(
+            "trying the rule: {:.2?} (asking for what is open and protected: {known:.2?})",
+            begun.elapsed().saturating_sub(known)
+        );
+        assert_eq!(tried.matches.len(), self.files);
+        let mut plan = None;
+        let begun = Instant::now();
+        let reviewer = Reviewer::of_scan(state, catalog.origin(), catalog.roots(), Time::now());
+        let mut draft = Draft::default();
+        let depot = state.depot();
+        let found = tried.matches.iter().map(|found| {
+            let RuleChoice { choice, deed, reason, .. } =
+                RuleChoice::of(&catalog, &rules.rules[0], found, &depot);
+            reviewer.plan(&choice, &deed, &reason).unwrap()
+        });
+        draft.put_all(found.collect());
+        plan.replace(draft.to_plan(Vec::new(), Time::now()).unwrap());
+        let plan = plan.unwrap();
+        let took = begun.elapsed();
+        println!("plan: {took:.2?}, {:.1} µs a file", took.as_secs_f64() * 1e6 / self.files as f64);
+        let bytes = serde_json::to_vec(&plan).unwrap().len();
+        (plan, bytes)
+    }
+}

@@ -1,0 +1,241 @@
+//! Places that archives go to: an address, and what a place of any kind promises.
+//!
+//! A directory is the first kind. Another kind implements [`Depot`] and [`NewObject`], gets a variant of
+//! [`DepotAddress`], and passes the promises in the tests of this module.
+
+mod directory;
+
+use std::fmt::Debug;
+use std::io::{self, Read, Write};
+use std::path::{Path, PathBuf};
+
+use crate::kernel::CallError;
+use crate::shown::Shown;
+
+pub use directory::{DepotPlace, DirectoryDepot};
+
+/// Why a depot cannot be used, or an archive in it not be trusted.
+#[derive(Debug, thiserror::Error)]
+pub enum DepotError {
+    /// The kernel refused: full, read-only, no rights …
+    #[error("{}", .0.whole())]
+    Call(#[from] CallError),
+    /// It is a file, or a file lies on the way to it.
+    #[error("the depot {} cannot be used: {} is no directory", Shown(path), Shown(at))]
+    NoDirectory {
+        /// The depot as it was given.
+        path: PathBuf,
+        /// What is no directory.
+        at: PathBuf,
+    },
+    /// Somebody else could change archives in it.
+    #[error("the depot {} must belong to this user and be writable by nobody else", Shown(.0))]
+    NotOurs(PathBuf),
+    /// Somebody else could put another directory in its place.
+    #[error("the depot {} is not safe: others may write to {}", Shown(path), Shown(at))]
+    Exposed {
+        /// The depot as it was given.
+        path: PathBuf,
+        /// The directory on the way to it.
+        at: PathBuf,
+    },
+    /// It is given in a way that can mean different places.
+    #[error("the depot {} must be an absolute path, without `..` behind what is there", Shown(.0))]
+    NotPlain(PathBuf),
+    /// Another archive has that name.
+    #[error("{} exists, and no archive is ever replaced", Shown(.0))]
+    Taken(PathBuf),
+    /// What was read back is not what was written.
+    #[error("the archive {} is not what was written: {reason}", Shown(path))]
+    Differs {
+        /// The archive that differs.
+        path: PathBuf,
+        /// Where it differs.
+        reason: String,
+    },
+}
+
+/// What a depot is called in plans and journals.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum DepotAddress {
+    /// A directory, by its path.
+    Directory(PathBuf),
+}
+
+impl From<&Path> for DepotAddress {
+    fn from(path: &Path) -> Self {
+        Self::Directory(path.to_owned())
+    }
+}
+
+impl DepotAddress {
+    /// Opens the depot; one that is missing is made, and its name is durable when this returns.
+    ///
+    /// # Errors
+    ///
+    /// [`DepotError`].
+    pub fn open(&self) -> Result<Box<dyn Depot>, DepotError> {
+        match self {
+            Self::Directory(path) => Ok(Box::new(DirectoryDepot::open(path)?)),
+        }
+    }
+
+    /// Opens a depot that is there.
+    ///
+    /// # Errors
+    ///
+    /// [`DepotError`].
+    pub fn open_existing(&self) -> Result<Box<dyn Depot>, DepotError> {
+        match self {
+            Self::Directory(path) => Ok(Box::new(DirectoryDepot::open_existing(path)?)),
+        }
+    }
+}
+
+/// A depot that is open. Whatever it is called, it stays the same place, and nothing in it is ever replaced.
+pub trait Depot: Debug + Send {
+    /// Which place it is, however it is called: equal for two that are open on the same.
+    fn identity(&self) -> String;
+
+    /// What one of its objects is called.
+    fn object(&self, name: &str) -> PathBuf;
+
+    /// Whether a name is taken.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`] for any answer but that it is there or is not.
+    fn has(&self, name: &str) -> Result<bool, CallError>;
+
+    /// Begins a new object that only this user may read.
+    ///
+    /// # Errors
+    ///
+    /// [`DepotError::Taken`] if the name is, [`DepotError::Call`].
+    fn create(&self, name: &str) -> Result<Box<dyn NewObject>, DepotError>;
+
+    /// Reads an object from a byte on.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`].
+    fn read(&self, name: &str, from: u64) -> Result<Box<dyn Read>, CallError>;
+
+    /// Gives an object another name, which must be free: whatever has it stays.
+    ///
+    /// # Errors
+    ///
+    /// [`DepotError::Taken`], [`DepotError::Call`]; then the object has its old name.
+    fn rename_new(&self, from: &str, to: &str) -> Result<(), DepotError>;
+
+    /// Makes all names in it durable.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`].
+    fn sync(&self) -> Result<(), CallError>;
+
+    /// Removes one of its objects, if it is there.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`].
+    fn remove(&self, name: &str) -> Result<(), CallError>;
+
+    /// Writes a small object whole and makes it durable, under a temporary name first. The name that it gets must be
+    /// free.
+    ///
+    /// # Errors
+    ///
+    /// [`DepotError::Taken`], [`DepotError::Call`]; then nothing of it is left.
+    fn write_new(&self, name: &str, contents: &[u8]) -> Result<(), DepotError> {
+        let part = unfinished(name);
+        let mut object = self.create(&part)?;
+        let written = object.write_all(contents).and_then(|()| object.store());
+        drop(object);
+        let named = written
+            .map_err(|error| {
+                CallError::on(crate::kernel::Op::Write, self.object(name))(error).into()
+            })
+            .and_then(|()| self.rename_new(&part, name));
+        if named.is_err() {
+            // the error that matters is the first one
+            let _ = self.remove(&part);
+        }
+        named
+    }
+
+    /// Removes what an unfinished packing has left, of which nothing can be missed: originals are
+    /// removed only after an archive has its name. One that has it is left alone, with its index, and so is
+    /// everything if it cannot be seen whether one has it.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`].
+    fn clear_unfinished(&self, name: &str) -> Result<(), CallError> {
+        let files = ArchiveFiles::of(name);
+        let is_named = self.has(&files.archive)?;
+        for file in [&files.archive, &files.index, &files.sums] {
+            self.remove(&unfinished(file))?;
+        }
+        if !is_named {
+            self.remove(&files.index)?;
+            self.remove(&files.sums)?;
+        }
+        Ok(())
+    }
+}
+
+/// An object of a depot that is being written, as a stream.
+pub trait NewObject: Write + Debug + Send {
+    /// Whether what was written last can be taken back. Where it cannot, it is spooled before it is written.
+    fn can_take_back(&self) -> bool;
+
+    /// Takes back all that was written after a length.
+    ///
+    /// # Errors
+    ///
+    /// That of the depot; also if it cannot be done at all.
+    fn take_back_to(&mut self, length: u64) -> io::Result<()>;
+
+    /// Makes all that was written durable.
+    ///
+    /// # Errors
+    ///
+    /// That of the depot.
+    fn store(&mut self) -> io::Result<()>;
+
+    /// Reads it from its beginning, as it is stored and not as it is remembered.
+    ///
+    /// # Errors
+    ///
+    /// That of the depot.
+    fn read_back(&mut self) -> io::Result<Box<dyn Read + '_>>;
+}
+
+/// The names of the three files that an archive consists of.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ArchiveFiles {
+    /// The archive itself, `NAME.tar.zst`.
+    pub archive: String,
+    /// The index beside it, `NAME.json`.
+    pub index: String,
+    /// Its checksum for standard tools, `NAME.sha256`.
+    pub sums: String,
+}
+
+impl ArchiveFiles {
+    /// The file names that belong to the archive NAME.
+    pub fn of(name: &str) -> Self {
+        let file = |ending: &str| format!("{name}.{ending}");
+        Self { archive: file("tar.zst"), index: file("json"), sums: file("sha256") }
+    }
+}
+
+/// What a file is called until it is proved.
+pub(super) fn unfinished(file: &str) -> String {
+    format!(".{file}.part")
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,192 @@
+//! A run and its actions, as the journal has them.
+
+use std::path::PathBuf;
+
+use crate::plan::{Action, Forecast};
+use crate::units::{Bytes, Time};
+
+/// How a run stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RunState {
+    /// It goes on, or was cut off and has not been settled.
+    Running,
+    /// It came to its end.
+    Done,
+    /// It was stopped on request.
+    Stopped,
+    /// It was cut off, and has been settled since.
+    CutOff,
+}
+
+/// How an action stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum EntryState {
+    /// The action has not been begun.
+    Waiting,
+    /// About to be taken, or taken and not yet compared.
+    Intended,
+    /// In the private directory, found to be what was reviewed, and being removed from there.
+    Cleared,
+    /// In the holding area.
+    Held,
+    /// The target has been removed for good.
+    Deleted,
+    /// In an archive, and removed.
+    Archived,
+    /// A guard stopped it; in its place.
+    Refused,
+    /// Something went wrong; the message says where it is.
+    Failed,
+    /// Back in its place.
+    PutBack,
+    /// It was held, and has been removed since.
+    Purged,
+    /// It was held, and its purge has begun: some of it may be gone.
+    Purging,
+    /// Some of it had been removed; the rest is back in its place.
+    PutBackInPart,
+    /// Of a deleted file: its holders have ended.
+    Ended,
+    /// Of a deleted file: cut to nothing.
+    Cut,
+    /// Of a deleted file: saved under a name, and cut to nothing.
+    Saved,
+    /// Not begun in its run; a later run has taken it over.
+    CarriedOn,
+}
+
+macro_rules! words {
+    ($type:ty, $($variant:ident => $word:literal),+) => {
+        impl $type {
+            /// The word for it, in the database, on screen and in documents.
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word),+ }
+            }
+            pub(super) fn of_word(word: &str) -> Option<Self> {
+                match word { $($word => Some(Self::$variant),)+ _ => None }
+            }
+        }
+    };
+}
+words!(RunState, Running => "running", Done => "done", Stopped => "stopped", CutOff => "cut off");
+words!(EntryState, Waiting => "not begun", Intended => "intended", Held => "set aside",
+    Deleted => "deleted", Archived => "archived", Refused => "refused", Failed => "failed",
+    PutBack => "put back", Ended => "ended", Cut => "cut", Saved => "saved and cut", Purged => "purged",
+    Cleared => "being removed", Purging => "being purged", PutBackInPart => "partly back", CarriedOn => "carried on");
+
+impl EntryState {
+    /// Whether what was planned has been done.
+    pub fn is_done(self) -> bool {
+        use EntryState::{Archived, Cut, Deleted, Ended, Held, Saved};
+        matches!(self, Deleted | Held | Archived | Ended | Cut | Saved)
+    }
+
+    /// Whether a person should look at it.
+    pub fn is_trouble(self) -> bool {
+        self.is_half_done() || matches!(self, Self::Refused | Self::Failed | Self::PutBackInPart)
+    }
+
+    /// Whether it was being removed when it was last written down: the list of what may go is kept until it has
+    /// come to an end.
+    pub fn is_half_done(self) -> bool {
+        matches!(self, Self::Cleared | Self::Purging)
+    }
+
+    /// Whether the list of what may be removed is still of use.
+    pub(super) fn keeps_inventory(self) -> bool {
+        self.is_half_done() || matches!(self, Self::Intended | Self::Held | Self::Failed)
+    }
+}
+
+/// One run, as the journal has it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RunRecord {
+    /// Number of the run, from 1.
+    pub id: i64,
+    /// Id of the plan that it carried out.
+    pub plan_id: String,
+    /// Tells its private directories and archives from those of other runs.
+    pub token: String,
+    /// When it began, RFC 3339.
+    pub begun: String,
+    /// When it ended.
+    pub ended: Option<String>,
+    /// How it stands.
+    pub state: RunState,
+    /// What the plan said it would free.
+    pub forecast: Forecast,
+    /// What the volumes said it freed; negative if others wrote more meanwhile.
+    pub measured: Option<i64>,
+    /// Places that the plan's rules protect.
+    pub protect: Vec<crate::shown::DocPath>,
+    /// Why the measure is not what was counted, where that is known; one sentence each.
+    pub reasons: Vec<String>,
+    /// How many actions stand how.
+    pub counts: Vec<(EntryState, u64)>,
+    /// How many actions it has.
+    pub actions: u64,
+}
+
+impl RunRecord {
+    /// How many of its actions stand so.
+    pub fn count(&self, state: EntryState) -> u64 {
+        self.counts.iter().find(|(s, _)| *s == state).map_or(0, |(_, count)| *count)
+    }
+}
+
+/// One action of a run, as the journal has it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EntryRecord {
+    /// The action, with its target's record.
+    pub action: Action,
+    /// How it stands.
+    pub state: EntryState,
+    /// The private directory that it was moved into.
+    pub area: Option<PathBuf>,
+    /// The archive that holds it.
+    pub archive: Option<PathBuf>,
+    /// When its directory was last read and written, before it was moved.
+    pub parent_before: Option<(Time, Time)>,
+    /// When its directory was last written, just after it was moved.
+    pub parent_after: Option<Time>,
+    /// Bytes that the action has freed so far.
+    pub freed: Bytes,
+    /// What a person should know.
+    pub message: String,
+    /// When its state last changed, RFC 3339.
+    pub at: String,
+    /// The record of its target is another than the journal has, since this program itself has changed the target.
+    pub(in crate::carry_out) action_changed: bool,
+}
+
+impl EntryRecord {
+    /// An action that has not been begun.
+    pub(in crate::carry_out) fn waiting(action: Action, at: String) -> Self {
+        Self {
+            action,
+            state: EntryState::Waiting,
+            area: None,
+            archive: None,
+            parent_before: None,
+            parent_after: None,
+            freed: Bytes::ZERO,
+            message: String::new(),
+            at,
+            action_changed: false,
+        }
+    }
+
+    /// Whether there may be something to put back.
+    pub fn can_be_put_back(&self) -> bool {
+        match self.state {
+            EntryState::Held | EntryState::Archived | EntryState::Purging => true,
+            EntryState::Failed => self.area.is_some() || self.archive.is_some(),
+            _ => false,
+        }
+    }
+
+    /// Its name in the private directory.
+    pub fn held_name(&self) -> String {
+        self.action.number.to_string()
+    }
+}

@@ -1,0 +1,139 @@
+//! Opening the directory that holds a target, without following links; for many targets of one directory once.
+
+use std::ffi::OsString;
+use std::io;
+use std::os::fd::OwnedFd;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::Refusal;
+use crate::kernel::{self, CallError, Mount, Op, Stat};
+
+/// A target's parent directory, opened safely.
+#[derive(Clone, Debug)]
+pub struct Located {
+    /// The directory that holds it.
+    pub parent: Arc<OwnedFd>,
+    /// Its name there.
+    pub name: OsString,
+    /// The root of the mount that it lies on.
+    pub mount_point: Arc<Path>,
+}
+
+/// Opens the directory that holds a target: from the root of its mount, beneath it, no links.
+///
+/// # Errors
+///
+/// [`Refusal::Gone`], [`Refusal::MountBelow`] for a mount's root, [`Refusal::Call`].
+pub fn locate(path: &Path) -> Result<Located, Refusal> {
+    Locator::default().locate(path)
+}
+
+/// Locates one target after the other. The directory of the last one stays open, and is used again as long as its path
+/// still leads to it.
+#[derive(Debug, Default)]
+pub struct Locator {
+    mounts: Vec<Mount>,
+    last: Option<Last>,
+}
+
+/// The directory of the target that was located last.
+#[derive(Debug)]
+struct Last {
+    path: PathBuf,
+    stat: Stat,
+    parent: Arc<OwnedFd>,
+    mount_point: Arc<Path>,
+}
+
+impl Locator {
+    /// As [`locate`].
+    ///
+    /// # Errors
+    ///
+    /// As [`locate`].
+    pub fn locate(&mut self, path: &Path) -> Result<Located, Refusal> {
+        let gone = |error: CallError| match error.source.kind() {
+            io::ErrorKind::NotFound => Refusal::Gone(path.to_owned()),
+            _ => Refusal::Call(error),
+        };
+        let directory = path.parent().unwrap_or(path);
+        let now = kernel::stat_path(directory)
+            .map_err(CallError::on(Op::Examine, directory))
+            .map_err(gone)?;
+        let is_last = |last: &&Last| {
+            last.path == directory
+                && (last.stat.dev, last.stat.ino, last.stat.mount) == (now.dev, now.ino, now.mount)
+        };
+        if let (Some(last), Some(name)) = (self.last.as_ref().filter(is_last), path.file_name()) {
+            return Ok(Located {
+                parent: Arc::clone(&last.parent),
+                name: name.to_owned(),
+                mount_point: Arc::clone(&last.mount_point),
+            });
+        }
+        let is_on = |mount: &Mount| mount.id == now.mount && path.starts_with(&mount.mount_point);
+        if !self.mounts.iter().any(is_on) {
+            self.mounts =
+                kernel::mounts().map_err(CallError::on(Op::Read, "/proc/self/mountinfo"))?;
+        }
+        let mount = self
+            .mounts
+            .iter()
+            .find(|mount| is_on(mount))
+            .or_else(|| kernel::mount_of(directory, &self.mounts))
+            .ok_or_else(|| Refusal::Gone(path.to_owned()))?;
+        if mount.mount_point == path {
+            return Err(Refusal::MountBelow(path.to_owned()));
+        }
+        let (parent, name) = kernel::parent_of(&mount.mount_point, path).map_err(gone)?;
+        let located = Located {
+            parent: Arc::new(parent),
+            name: name.to_owned(),
+            mount_point: Arc::from(mount.mount_point.as_path()),
+        };
+        self.last = Some(Last {
+            path: directory.to_owned(),
+            stat: now,
+            parent: Arc::clone(&located.parent),
+            mount_point: Arc::clone(&located.mount_point),
+        });
+        Ok(located)
+    }
+
+    /// Forgets the directory of the last target and what is mounted.
+    pub fn forget(&mut self) {
+        *self = Self::default();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_directory_is_opened_again_when_another_one_has_its_path() {
+        let directory = tempfile::tempdir().unwrap();
+        let root = directory.path().canonicalize().unwrap();
+        let (tide, buoy) = (root.join("tide"), root.join("buoy"));
+        for at in [&tide, &buoy] {
+            std::fs::create_dir(at).unwrap();
+            std::fs::write(at.join("a"), b"").unwrap();
+        }
+        let mut locator = Locator::default();
+        let ino = |located: &Located| kernel::stat_descriptor(&located.parent).unwrap().ino;
+        let first = locator.locate(&tide.join("a")).unwrap();
+        let again = locator.locate(&tide.join("b")).unwrap();
+        assert!(Arc::ptr_eq(&first.parent, &again.parent), "the same one");
+        assert_eq!((first.name.as_os_str(), again.name.as_os_str()), ("a".as_ref(), "b".as_ref()));
+        let moved = root.join("moved");
+        std::fs::rename(&tide, &moved).unwrap();
+        assert!(matches!(locator.locate(&tide.join("a")), Err(Refusal::Gone(_))));
+        std::fs::rename(&buoy, &tide).unwrap();
+        let other = locator.locate(&tide.join("a")).unwrap();
+        assert_ne!(ino(&other), ino(&first), "what has the path now");
+        std::fs::remove_dir_all(&tide).unwrap();
+        std::os::unix::fs::symlink(&moved, &tide).unwrap();
+        assert!(locator.locate(&tide.join("a")).is_err(), "no link is followed");
+    }
+}

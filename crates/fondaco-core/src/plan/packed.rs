@@ -1,0 +1,223 @@
+//! A plan of many actions as a file: lines of JSON, compressed. The first line is the plan without its actions, then comes
+//! a line for each. It is written and read as a stream.
+
+use std::io::{self, BufRead, BufReader, Read, Write};
+
+use serde::{Deserialize, Serialize};
+use zstd::stream::{read::Decoder, write::Encoder};
+
+use super::{Action, Plan, PlanError};
+
+/// A plan of more actions is written packed.
+pub const PACKED_FROM: usize = 1000;
+
+/// What a packed plan begins with (RFC 8878).
+const ZSTD: [u8; 4] = [0x28, 0xB5, 0x2F, 0xFD];
+
+/// The first line: the plan without its actions, and how many there are.
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Head {
+    plan: Plan,
+    count: usize,
+}
+
+impl Plan {
+    /// Writes the plan packed.
+    ///
+    /// # Errors
+    ///
+    /// Those of the writer.
+    pub fn write_packed(&self, out: impl Write) -> io::Result<()> {
+        let mut out = Encoder::new(out, 9)?;
+        out.include_checksum(true)?;
+        let head = Head { plan: self.without_actions(), count: self.actions.len() };
+        write_lines(&mut out, [head])?;
+        write_lines(&mut out, &self.actions)?;
+        out.finish()?.flush()
+    }
+
+    fn without_actions(&self) -> Self {
+        let Self { fondaco, kind, id, machine, created, protect, give_up, actions: _ } = self;
+        Self {
+            fondaco: *fondaco,
+            kind: kind.clone(),
+            id: id.clone(),
+            machine: machine.clone(),
+            created: created.clone(),
+            protect: protect.clone(),
+            give_up: give_up.clone(),
+            actions: Vec::new(),
+        }
+    }
+
+    /// Reads a plan in either form: packed, or the JSON document.
+    ///
+    /// # Errors
+    ///
+    /// [`PlanError`].
+    pub fn read(input: impl Read) -> Result<Self, PlanError> {
+        let mut input = BufReader::with_capacity(1 << 16, input);
+        let begun = input.fill_buf().map_err(PlanError::Unreadable)?;
+        if !begun.starts_with(&ZSTD) {
+            let mut text = String::new();
+            input.read_to_string(&mut text).map_err(PlanError::Unreadable)?;
+            return Self::parse(&text);
+        }
+        let decoder = Decoder::with_buffer(input).map_err(PlanError::Unreadable)?;
+        let mut lines = Lines::of(decoder);
+        let first = lines.next_line().map_err(PlanError::Unreadable)?.unwrap_or_default();
+        let head: serde_json::Value = serde_json::from_slice(first)?;
+        super::document::check_head(&head["plan"])?;
+        let Head { mut plan, count } = serde_json::from_value(head)?;
+        while let Some(line) = lines.next_line().map_err(PlanError::Unreadable)? {
+            plan.actions.push(serde_json::from_slice::<Action>(line)?);
+        }
+        if plan.actions.len() != count {
+            let found = plan.actions.len();
+            return Err(PlanError::Damaged(format!("{found} of {count} actions are in it")));
+        }
+        plan.checked()
+    }
+}
+
+/// What every plan says of itself, of whatever version.
+#[derive(Deserialize)]
+struct SaysItself {
+    fondaco: u32,
+    kind: String,
+}
+
+/// Whether a file is a plan, in either form and of whatever version and machine.
+///
+/// # Errors
+///
+/// Those of the reader.
+pub fn is_plan(input: impl Read) -> io::Result<bool> {
+    #[derive(Deserialize)]
+    struct First {
+        plan: SaysItself,
+    }
+    let mut input = BufReader::with_capacity(1 << 16, input);
+    let is_packed = input.fill_buf()?.starts_with(&ZSTD);
+    let says = if is_packed {
+        let mut lines = Lines::of(Decoder::with_buffer(input)?);
+        // damaged, it is none
+        let Ok(Some(line)) = lines.next_line() else { return Ok(false) };
+        serde_json::from_slice::<First>(line).map(|first| first.plan)
+    } else {
+        serde_json::from_reader(input)
+    };
+    match says {
+        Ok(says) => Ok(says.fondaco > 0 && says.kind == "plan"),
+        Err(error) if error.is_io() => Err(error.into()),
+        Err(_) => Ok(false),
+    }
+}
+
+/// Writes documents as lines of JSON.
+pub(crate) fn write_lines<T: Serialize>(
+    out: &mut impl Write,
+    documents: impl IntoIterator<Item = T>,
+) -> io::Result<()> {
+    let mut line = Vec::new();
+    for document in documents {
+        line.clear();
+        serde_json::to_writer(&mut line, &document)?;
+        line.push(b'\n');
+        out.write_all(&line)?;
+    }
+    Ok(())
+}
+
+/// The lines of a text, one in memory at a time.
+pub(crate) struct Lines<R> {
+    from: BufReader<R>,
+    line: Vec<u8>,
+}
+
+impl<R: Read> Lines<R> {
+    pub(crate) fn of(text: R) -> Self {
+        Self { from: BufReader::with_capacity(1 << 16, text), line: Vec::new() }
+    }
+
+    /// The next line, with the sign that ends it; nothing at the end.
+    ///
+    /// # Errors
+    ///
+    /// Those of the reader; `InvalidData` for a line without an end, and for one that is too long to be an action.
+    pub(crate) fn next_line(&mut self) -> io::Result<Option<&[u8]>> {
+        self.line.clear();
+        (&mut self.from).take(LONGEST_LINE).read_until(b'\n', &mut self.line)?;
+        match self.line.last() {
+            None => Ok(None),
+            Some(b'\n') => Ok(Some(&self.line)),
+            Some(_) => Err(io::Error::new(io::ErrorKind::InvalidData, "a line has no end")),
+        }
+    }
+}
+
+/// Bytes of a line at most: paths are at most 4096 bytes long, escaped some times that, and protected places stand
+/// together in the first line.
+const LONGEST_LINE: u64 = 16 << 20;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plan::{Deed, Draft, Planned, Review, survey};
+    use crate::units::{Bytes, Time};
+
+    fn plan(count: usize) -> Plan {
+        let directory = tempfile::tempdir().unwrap();
+        let root = directory.path().canonicalize().unwrap().join("telemetry/buoy-07");
+        std::fs::create_dir_all(&root).unwrap();
+        let mut draft = Draft::default();
+        let one = |number: usize| {
+            let path = root.join(format!("telemetry.log.{number}"));
+            std::fs::write(&path, vec![1; number % 5000]).unwrap();
+            let survey = survey(&path).unwrap();
+            Planned {
+                path,
+                deed: Deed::Delete,
+                reason: "rule: old logs".to_owned(),
+                volume: "/srv/seamark".into(),
+                depot_on_volume: false,
+                estimate: Bytes::ZERO,
+                entries: 1,
+                review: Review::Ready(Box::new(survey)),
+                purge_after: None,
+            }
+        };
+        draft.put_all((0..count).map(one).collect());
+        draft.to_plan(Vec::new(), Time::at(2_000_000_000)).unwrap()
+    }
+
+    #[test]
+    fn a_packed_plan_is_the_same_plan_in_a_few_bytes_an_action_or_is_refused() {
+        let plan = plan(3000);
+        let mut packed = Vec::new();
+        plan.write_packed(&mut packed).unwrap();
+        assert!(packed.len() < 150 * plan.actions.len(), "{} bytes", packed.len());
+        assert_eq!(Plan::read(packed.as_slice()).unwrap(), plan);
+        assert!(is_plan(packed.as_slice()).unwrap());
+        let text = serde_json::to_vec(&plan).unwrap();
+        assert_eq!(Plan::read(text.as_slice()).unwrap(), plan);
+        assert!(is_plan(text.as_slice()).unwrap());
+        for other in [&b"{\"fondaco\":1,\"kind\":\"scan\"}"[..], b"", &ZSTD, b"kind = \"plan\""] {
+            assert!(!is_plan(other).unwrap());
+        }
+        // cut off or altered anywhere, it is none
+        for part in 1..20 {
+            let cut = &packed[..packed.len() * part / 20];
+            assert!(Plan::read(cut).is_err(), "{part} of 20 parts");
+            let mut altered = packed.clone();
+            altered[packed.len() * part / 20] ^= 1;
+            assert!(Plan::read(altered.as_slice()).is_err(), "altered at {part} of 20");
+        }
+        let mut fewer = plan.clone();
+        fewer.actions.remove(7);
+        let mut packed = Vec::new();
+        fewer.write_packed(&mut packed).unwrap();
+        assert!(Plan::read(packed.as_slice()).unwrap_err().to_string().contains("action 9"));
+    }
+}

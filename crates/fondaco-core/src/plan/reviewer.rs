@@ -1,0 +1,242 @@
+//! The one way into a plan: what was chosen is looked at, and must still be what was chosen.
+//!
+//! Takes what somebody chose, by a path or in a scan; gives it as [`Planned`], with the record that it will be compared
+//! with, or says why it must not be planned. Every way of choosing ends here: by hand, many at once, a rule, a deleted
+//! file that a process holds.
+
+use std::cell::RefCell;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use super::survey::survey_located;
+use super::{
+    Deed, FreeDirectory, Locator, Planned, Refusal, Review, RuleProtection, Survey, survey_held,
+};
+use crate::analysis::Protection;
+use crate::catalog::{Elsewhere, Origin, Root, ScannedEntry};
+use crate::kernel::{self, CallError, DeletedFile, DeletedFiles, Kind, Mount, Op, OpenFiles, Stat};
+use crate::shown::DocPath;
+use crate::state::State;
+use crate::units::Time;
+use crate::volume::volume_root;
+
+/// What somebody chose.
+#[derive(Clone, Debug)]
+pub enum Choice {
+    /// A path that was typed: whatever is there now is meant.
+    Path(PathBuf),
+    /// An entry of a scan: what the scan found there is meant, and nothing else. If it was chosen by when it was last
+    /// read, it must not have been read since.
+    Scanned {
+        /// What the scan found.
+        entry: ScannedEntry,
+        /// It was chosen by when it was last read.
+        by_reading: bool,
+    },
+}
+
+impl Choice {
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        match self {
+            Self::Path(path) => path,
+            Self::Scanned { entry, .. } => &entry.path,
+        }
+    }
+}
+
+/// See the [module](self). Holds what is protected and the open files of all processes, as of one moment.
+pub struct Reviewer<'a> {
+    state: &'a State,
+    protection: Protection,
+    open: OpenFiles,
+    mounts: Vec<Mount>,
+    rules: RuleProtection,
+    /// What rules protect, as far as it is known where relative places begin.
+    places: Vec<PathBuf>,
+    /// Why nothing that was scanned can be planned.
+    elsewhere: Option<Elsewhere>,
+    /// Devices as scanned, and the numbers that they have now or why they have none.
+    devices: Vec<(u64, Result<u64, Elsewhere>)>,
+    locator: RefCell<Locator>,
+    free: FreeDirectory,
+    /// The directory of the last file that was planned, and the volume that it lies on.
+    volume: RefCell<(PathBuf, PathBuf)>,
+}
+
+impl<'a> Reviewer<'a> {
+    /// For paths. What the rule file of the state directory protects is protected; with a mistake in it nothing can
+    /// be planned, since nobody knows what it protects.
+    pub fn new(state: &'a State, now: Time) -> Self {
+        Self {
+            state,
+            protection: Protection::of_system(state),
+            open: OpenFiles::collect(now),
+            mounts: kernel::mounts().unwrap_or_default(),
+            rules: RuleProtection::of_state(state),
+            places: Vec::new(),
+            elsewhere: None,
+            devices: Vec::new(),
+            locator: RefCell::default(),
+            free: FreeDirectory::default(),
+            volume: RefCell::default(),
+        }
+    }
+
+    /// For entries of a scan, and paths beside them. A scan of another machine makes no plan here, and neither does
+    /// what was scanned on a file system that is not mounted in its place any more.
+    ///
+    /// Takes the origin and the roots of the scan and not its catalog: asking file systems may take long, and a catalog
+    /// that is shared must not be held meanwhile.
+    pub fn of_scan(state: &'a State, origin: &Origin, roots: &[Root], now: Time) -> Self {
+        let mut new = Self::new(state, now);
+        new.elsewhere = origin.elsewhere();
+        if new.elsewhere.is_none() {
+            let devices = origin.volumes.iter().map(|volume| volume.device);
+            new.devices = devices.map(|device| (device, origin.device_now(device))).collect();
+        }
+        let places = new.rules.below(roots.iter().map(|root| root.path.as_path()));
+        new.protect(places);
+        new
+    }
+
+    /// Protects more places.
+    pub fn protect(&mut self, places: Vec<PathBuf>) {
+        self.free.forget();
+        for place in &places {
+            self.protection.add(place.clone(), "protected by the rules");
+        }
+        self.places.extend(places);
+    }
+
+    /// Takes the protection from a depot or holding area: see [`Protection::give_up`].
+    pub fn give_up(&mut self, place: &Path) {
+        self.free.forget();
+        self.protection.give_up(place);
+    }
+
+    /// The places that rules protect, for the plan's document.
+    pub fn protected(&self) -> Vec<DocPath> {
+        self.places.iter().cloned().map(DocPath).collect()
+    }
+
+    /// Looks at what was chosen.
+    ///
+    /// # Errors
+    ///
+    /// [`Refusal`]: it is protected, it is no longer what was chosen, or it cannot be looked at.
+    pub fn review(&self, choice: &Choice) -> Result<Survey, Refusal> {
+        let path = choice.path();
+        self.permitted(choice)?;
+        let Choice::Scanned { entry: scanned, by_reading } = choice else {
+            return survey_located(path, &self.open, &mut self.locator.borrow_mut());
+        };
+        let not_as_scanned =
+            |difference| Refusal::NotAsScanned { path: path.to_owned(), difference };
+        let now = match kernel::stat_path(path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                return Err(Refusal::Gone(path.to_owned()));
+            }
+            now => now.map_err(CallError::on(Op::Examine, path))?,
+        };
+        self.is_on_its_device(scanned, &now)?;
+        if let Some(difference) = scanned.difference(&now, *by_reading) {
+            return Err(not_as_scanned(difference));
+        }
+        let survey = survey_located(path, &self.open, &mut self.locator.borrow_mut())?;
+        let target = &survey.target;
+        let is_same = (target.device, target.inode) == (now.dev, now.ino)
+            && (now.kind == Kind::Directory || target.ctime == now.ctime);
+        if !is_same {
+            return Err(not_as_scanned("it was changed while it was looked at".to_owned()));
+        }
+        match scanned.difference_below(target.entries, target.allocated) {
+            Some(difference) => Err(not_as_scanned(difference)),
+            None => Ok(survey),
+        }
+    }
+
+    /// Looks at what was chosen, and plans it.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`Reviewer::review`].
+    pub fn plan(&self, choice: &Choice, deed: &Deed, reason: &str) -> Result<Planned, Refusal> {
+        let survey = self.review(choice)?;
+        let path = choice.path().to_owned();
+        let volume = self.volume_of(&path, survey.target.kind);
+        let depot_on_volume = match deed {
+            Deed::Archive { depot } => volume_root(depot, self.state, &self.mounts) == volume,
+            _ => false,
+        };
+        Ok(Planned {
+            path,
+            deed: deed.clone(),
+            reason: reason.to_owned(),
+            volume,
+            depot_on_volume,
+            estimate: survey.target.allocated,
+            entries: survey.target.entries,
+            review: Review::Ready(Box::new(survey)),
+            purge_after: None,
+        })
+    }
+
+    /// The root of the volume that a target lies on.
+    fn volume_of(&self, path: &Path, kind: Kind) -> PathBuf {
+        let directory = path.parent().unwrap_or(path);
+        if kind != Kind::Directory && self.volume.borrow().0 == directory {
+            return self.volume.borrow().1.clone();
+        }
+        let volume = volume_root(path, self.state, &self.mounts);
+        if kind != Kind::Directory {
+            self.volume.replace((directory.to_owned(), volume.clone()));
+        }
+        volume
+    }
+
+    fn permitted(&self, choice: &Choice) -> Result<(), Refusal> {
+        let path = choice.path();
+        if let Some(elsewhere) = &self.elsewhere {
+            let reason = elsewhere.to_string();
+            return Err(Refusal::Hopeless { path: path.to_owned(), reason });
+        }
+        let is_file =
+            matches!(choice, Choice::Scanned { entry, .. } if entry.kind != Kind::Directory);
+        if is_file && self.free.holds(path, &self.protection, &self.rules) {
+            return Ok(());
+        }
+        let reason = self.protection.reason(path).or_else(|| self.rules.reason(path));
+        match reason {
+            Some(reason) => Err(Refusal::Protected { path: path.to_owned(), reason }),
+            None => Ok(()),
+        }
+    }
+
+    fn is_on_its_device(&self, scanned: &ScannedEntry, now: &Stat) -> Result<(), Refusal> {
+        let known = self.devices.iter().find(|(then, _)| *then == scanned.device);
+        let difference = match known.map(|(_, device)| device) {
+            Some(Err(elsewhere)) => elsewhere.to_string(),
+            Some(Ok(device)) if *device == now.dev => return Ok(()),
+            None if scanned.device == now.dev => return Ok(()),
+            _ => "it lies on another file system now".to_owned(),
+        };
+        Err(Refusal::NotAsScanned { path: scanned.path.clone(), difference })
+    }
+}
+
+/// A deleted file that is to be let go of, as something planned.
+pub fn plan_held(file: &DeletedFile, all: &DeletedFiles, deed: Deed, volume: PathBuf) -> Planned {
+    let survey = survey_held(file, all);
+    Planned {
+        path: survey.target.path.0.clone(),
+        deed,
+        reason: "deleted, but held by a process".to_owned(),
+        volume,
+        depot_on_volume: false,
+        estimate: survey.target.allocated,
+        entries: 1,
+        review: Review::Ready(Box::new(survey)),
+        purge_after: None,
+    }
+}

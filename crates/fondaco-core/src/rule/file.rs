@@ -1,0 +1,470 @@
+//! The rule file: its form, and what is wrong with it if something is.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::model::{DeedWord, Enough, GroupOf, Limits, Order, Rule, RuleSet, Takes, Thin};
+use crate::kernel::{CallError, Op};
+use crate::lens::{Accounts, AgeSource, Lens, LensError, Word};
+use crate::pattern::Pattern;
+use crate::shown::Shown;
+use crate::units::{Age, Bytes, Level};
+
+/// What is wrong with a rule file, and where.
+#[derive(Clone, Debug, thiserror::Error)]
+#[error("{}, line {line}, column {column}: {message}", Shown(file))]
+pub struct RuleError {
+    /// Path of the rule file.
+    pub file: PathBuf,
+    /// Line of the file, counted from 1.
+    pub line: usize,
+    /// From 1, in characters.
+    pub column: usize,
+    /// What is wrong, and what would be right.
+    pub message: String,
+}
+
+/// Why a rule file cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum RuleFileError {
+    /// The file cannot be read.
+    #[error("{}", .0.whole())]
+    Call(#[from] CallError),
+    /// The rules in it make no sense.
+    #[error(transparent)]
+    Rule(#[from] RuleError),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawFile {
+    #[serde(default)]
+    protect: Vec<Spanned<String>>,
+    #[serde(default)]
+    rule: Vec<RawRule>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawRule {
+    title: Spanned<String>,
+    action: DeedWord,
+    kind: Option<Spanned<OneOrMore>>,
+    ext: Option<Spanned<OneOrMore>>,
+    name: Option<Spanned<OneOrMore>>,
+    larger: Option<Spanned<OneOrMore>>,
+    smaller: Option<Spanned<OneOrMore>>,
+    older: Option<Spanned<OneOrMore>>,
+    newer: Option<Spanned<OneOrMore>>,
+    unread: Option<Spanned<OneOrMore>>,
+    owner: Option<Spanned<OneOrMore>>,
+    group: Option<Spanned<OneOrMore>>,
+    under: Option<Spanned<OneOrMore>>,
+    family: Option<Spanned<OneOrMore>>,
+    links: Option<Spanned<OneOrMore>>,
+    depth: Option<Spanned<OneOrMore>>,
+    length: Option<Spanned<OneOrMore>>,
+    is: Option<Spanned<OneOrMore>>,
+    /// A whole lens: what the fields cannot say.
+    lens: Option<Spanned<String>>,
+    on: Option<bool>,
+    #[serde(default)]
+    takes: Takes,
+    #[serde(default)]
+    age: AgeSource,
+    of: Option<Spanned<GroupOf>>,
+    keep: Option<Spanned<u32>>,
+    #[serde(default)]
+    keep_named: Vec<Spanned<String>>,
+    thin: Option<Spanned<Thin>>,
+    total: Option<Spanned<Text>>,
+    until: Option<Spanned<String>>,
+    free: Option<Spanned<Text>>,
+    order: Option<Spanned<Order>>,
+    above: Option<Spanned<String>>,
+    inodes_above: Option<Spanned<String>>,
+    at_most: Option<RawLimits>,
+    #[serde(default)]
+    protect: Vec<Spanned<String>>,
+    depot: Option<Spanned<PathBuf>>,
+    purge_after: Option<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawLimits {
+    entries: Option<u64>,
+    size: Option<Spanned<Text>>,
+    share: Option<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged, expecting = "expected a text or a list of texts")]
+enum OneOrMore {
+    One(Text),
+    More(Vec<Text>),
+}
+
+/// A text, or a number where a number is meant.
+#[derive(Clone, Deserialize)]
+#[serde(untagged, expecting = "expected a text or a whole number")]
+enum Text {
+    Text(String),
+    Number(u64),
+}
+
+impl RawRule {
+    /// Its fields that are words of the lens.
+    fn words(&self) -> [(Word, Option<&Spanned<OneOrMore>>); 16] {
+        [
+            (Word::Kind, self.kind.as_ref()),
+            (Word::Ext, self.ext.as_ref()),
+            (Word::Name, self.name.as_ref()),
+            (Word::Larger, self.larger.as_ref()),
+            (Word::Smaller, self.smaller.as_ref()),
+            (Word::Older, self.older.as_ref()),
+            (Word::Newer, self.newer.as_ref()),
+            (Word::Unread, self.unread.as_ref()),
+            (Word::Owner, self.owner.as_ref()),
+            (Word::Group, self.group.as_ref()),
+            (Word::Under, self.under.as_ref()),
+            (Word::Family, self.family.as_ref()),
+            (Word::Links, self.links.as_ref()),
+            (Word::Depth, self.depth.as_ref()),
+            (Word::Length, self.length.as_ref()),
+            (Word::Is, self.is.as_ref()),
+        ]
+    }
+}
+
+impl RuleSet {
+    /// Reads a rule file; nothing if there is none.
+    ///
+    /// # Errors
+    ///
+    /// [`RuleFileError`].
+    pub fn read(file: &Path, accounts: &dyn Accounts) -> Result<Option<Self>, RuleFileError> {
+        match std::fs::read_to_string(file) {
+            Ok(text) => Ok(Some(Self::parse(file, &text, accounts)?)),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(CallError::on(Op::Read, file)(error).into()),
+        }
+    }
+
+    /// Reads the text of a rule file; `file` is its name for messages.
+    ///
+    /// # Errors
+    ///
+    /// [`RuleError`] for the first thing that is wrong.
+    pub fn parse(file: &Path, text: &str, accounts: &dyn Accounts) -> Result<Self, RuleError> {
+        let place = Place { file, text, accounts };
+        let raw: RawFile = toml::from_str(text).map_err(|error| {
+            let at = error.span().map_or(0, |span| span.start);
+            place.error(at, better_words(error.message()))
+        })?;
+        let mut protect = raw.protect;
+        let mut rules: Vec<Rule> = Vec::new();
+        for raw in raw.rule {
+            let rule = place.rule(&raw)?;
+            if rules.iter().any(|before| before.title == rule.title) {
+                let message = "another rule has this title: say what is different about this one";
+                return Err(place.error(raw.title.span().start, message));
+            }
+            rules.push(rule);
+            protect.extend(raw.protect);
+        }
+        let protect = protect.iter().map(|path| place.path(path)).collect::<Result<_, _>>()?;
+        Ok(Self { rules, protect })
+    }
+}
+
+/// The words of the TOML library about a word that it does not know, with the nearest one that it does.
+fn better_words(message: &str) -> String {
+    let (quoted, offered) = match message.split_once("`, expected ") {
+        Some((before, after)) => (before.rsplit('`').next().unwrap_or(""), after),
+        None => {
+            let plain = message.replace("expected u32", "expected a whole number");
+            return plain.replace("expected u64", "expected a whole number");
+        }
+    };
+    let known = offered.split('`').skip(1).step_by(2);
+    let near = known
+        .map(|word| (strsim::damerau_levenshtein(quoted, word), word))
+        .filter(|(far, word)| *far <= 1 + word.len() / 4)
+        .min_by_key(|(far, _)| *far);
+    match near {
+        Some((_, word)) => {
+            let what = message.split('`').next().unwrap_or("unknown word ");
+            format!("{what}`{quoted}`: did you mean `{word}`?")
+        }
+        None => message.to_owned(),
+    }
+}
+
+struct Place<'a> {
+    file: &'a Path,
+    text: &'a str,
+    accounts: &'a dyn Accounts,
+}
+
+impl Place<'_> {
+    fn error(&self, at: usize, message: impl Into<String>) -> RuleError {
+        let before = self.text.get(..at).unwrap_or(self.text);
+        let line_start = before.rfind('\n').map_or(0, |newline| newline + 1);
+        RuleError {
+            file: self.file.to_owned(),
+            line: before.matches('\n').count() + 1,
+            column: before[line_start..].chars().count() + 1,
+            message: message.into(),
+        }
+    }
+
+    fn rule(&self, raw: &RawRule) -> Result<Rule, RuleError> {
+        let title = &raw.title;
+        if title.get_ref().trim().is_empty() {
+            return Err(self.error(title.span().start, "a title says what the rule is for"));
+        }
+        let lens = self.lens(raw)?.counting_from(raw.age);
+        self.words_go_together(raw)?;
+        let keep_named = raw.keep_named.iter().map(|pattern| self.pattern(pattern));
+        Ok(Rule {
+            title: title.get_ref().clone(),
+            words: self.written(raw),
+            on: raw.on.unwrap_or(true),
+            action: raw.action,
+            takes: raw.takes,
+            looks_at: lens.without_ages(),
+            lens,
+            ages: raw.age,
+            of: raw.of.as_ref().map(|of| *of.get_ref()).unwrap_or_default(),
+            keep: raw.keep.as_ref().map(|keep| *keep.get_ref()),
+            keep_named: keep_named.collect::<Result<_, _>>()?,
+            thin: raw.thin.as_ref().map(|thin| *thin.get_ref()),
+            total: self.size(raw.total.as_ref())?,
+            until: self.enough(raw)?,
+            order: raw.order.as_ref().map(|order| *order.get_ref()).unwrap_or_default(),
+            above: self.level(raw.above.as_ref())?,
+            inodes_above: self.level(raw.inodes_above.as_ref())?,
+            at_most: match &raw.at_most {
+                None => Limits::default(),
+                Some(limits) => Limits {
+                    entries: limits.entries,
+                    size: self.size(limits.size.as_ref())?,
+                    share: self.level(limits.share.as_ref())?,
+                },
+            },
+            depot: raw.depot.as_ref().map(|depot| depot.get_ref().clone()),
+            purge_after: match &raw.purge_after {
+                None => None,
+                Some(field) => Some(
+                    Age::parse(field.get_ref())
+                        .map_err(|error| self.error(field.span().start, error.to_string()))?,
+                ),
+            },
+        })
+    }
+
+    /// The words of a rule that are words of the lens, as they are written.
+    fn written(&self, raw: &RawRule) -> Vec<String> {
+        let words =
+            raw.words().into_iter().filter_map(|(word, field)| Some((word.text(), field?.span())));
+        let lens = raw.lens.iter().map(|lens| ("lens", lens.span()));
+        words.chain(lens).map(|(word, span)| format!("{word} = {}", &self.text[span])).collect()
+    }
+
+    /// What may go by the words of a rule that are words of the lens.
+    fn lens(&self, raw: &RawRule) -> Result<Lens, RuleError> {
+        let (mut lens, mut narrows) = (Lens::default(), false);
+        for (word, field) in raw.words() {
+            let Some(field) = field else { continue };
+            // below a directory lies all of it
+            narrows |= word != Word::Under;
+            let values = match field.get_ref() {
+                OneOrMore::One(one) => std::slice::from_ref(one),
+                OneOrMore::More(more) => more,
+            };
+            let takes_numbers =
+                !matches!(word, Word::Name | Word::Ext | Word::Family | Word::Under);
+            let text = |value: &Text| match value {
+                Text::Text(text) => Ok(text.clone()),
+                Text::Number(number) if takes_numbers => Ok(number.to_string()),
+                Text::Number(_) => {
+                    Err(self.error(field.span().start, "expected a text or a list of texts"))
+                }
+            };
+            let values = values.iter().map(text).collect::<Result<Vec<_>, _>>()?;
+            let never = ["directory", "link", "special"];
+            if word == Word::Kind && values.iter().all(|kind| never.contains(&kind.as_str())) {
+                let message = "a rule takes files: this kind never holds; for whole directories say \
+                               takes = \"directories\"";
+                return Err(self.error(field.span().start, message));
+            }
+            let term = Lens::of_word(word, &values, self.accounts);
+            lens = lens.and(term.map_err(|error| self.error(field.span().start, error.message))?);
+        }
+        if let Some(field) = &raw.lens {
+            let term = Lens::parse(field.get_ref(), self.accounts);
+            let term = term.map_err(|error| self.lens_error(field, &error))?;
+            narrows |= !term.is_open();
+            lens = lens.and(term);
+        }
+        // what has a place among generations or over a cap is narrowed by that
+        narrows |= raw.keep.is_some() || raw.thin.is_some() || raw.total.is_some();
+        if !narrows {
+            let message =
+                "this rule would take every file: say `name`, `older`, `larger` or another word";
+            return Err(self.error(raw.title.span().start, message));
+        }
+        Ok(lens)
+    }
+
+    /// Words that mean nothing without another, or against it.
+    fn words_go_together(&self, raw: &RawRule) -> Result<(), RuleError> {
+        let has_groups = raw.keep.is_some() || raw.thin.is_some() || raw.total.is_some();
+        let wrong =
+            |span: std::ops::Range<usize>, message: &str| Err(self.error(span.start, message));
+        if let Some(keep) = &raw.keep
+            && *keep.get_ref() == 0
+        {
+            return wrong(keep.span(), "keep = 0 keeps nothing: leave it out, or keep 1 or more");
+        }
+        if let Some(thin) = &raw.thin
+            && *thin.get_ref() == Thin::default()
+        {
+            let message =
+                "say how many periods keep one, as in thin = { daily = 14, monthly = 12 }";
+            return wrong(thin.span(), message);
+        }
+        if let Some(of) = raw.of.as_ref().filter(|_| !has_groups) {
+            return wrong(
+                of.span(),
+                "`of` says in what `keep`, `thin` or `total` count: say one of them",
+            );
+        }
+        if let Some(named) = raw.keep_named.first()
+            && !has_groups
+        {
+            let message = "`keep_named` stands beside `keep`, `thin` or `total`; otherwise say `protect`, or \
+                           `not name:` in a lens";
+            return wrong(named.span(), message);
+        }
+        let is_enough = raw.until.is_some() || raw.free.is_some();
+        if let (Some(_), Some(free)) = (&raw.until, &raw.free) {
+            return wrong(
+                free.span(),
+                "`until` says already when it is enough: leave one of them out",
+            );
+        }
+        if let Some(order) = raw.order.as_ref().filter(|_| !is_enough) {
+            return wrong(
+                order.span(),
+                "`order` means nothing without `until` or `free`: all goes",
+            );
+        }
+        let after = raw.purge_after.as_ref();
+        if let Some(after) = after.filter(|_| raw.action != DeedWord::SetAside) {
+            return wrong(
+                after.span(),
+                "only what is set aside is purged later: action = \"set-aside\"",
+            );
+        }
+        if let Some(depot) = raw.depot.as_ref().filter(|_| raw.action != DeedWord::Archive) {
+            return wrong(
+                depot.span(),
+                "only what is archived goes to a depot: action = \"archive\"",
+            );
+        }
+        Ok(())
+    }
+
+    fn enough(&self, raw: &RawRule) -> Result<Option<Enough>, RuleError> {
+        if let Some(free) = self.size(raw.free.as_ref())? {
+            return Ok(Some(Enough::Free(free)));
+        }
+        let Some(until) = &raw.until else { return Ok(None) };
+        if until.get_ref().trim() == "waterline" {
+            return Ok(Some(Enough::Waterline));
+        }
+        let level = Level::parse(until.get_ref()).map_err(|_| {
+            self.error(until.span().start, "expected `waterline` or a level such as 85 %")
+        })?;
+        Ok(Some(Enough::Level(level)))
+    }
+
+    fn size(&self, field: Option<&Spanned<Text>>) -> Result<Option<Bytes>, RuleError> {
+        let Some(field) = field else { return Ok(None) };
+        match field.get_ref() {
+            Text::Number(bytes) => Ok(Some(Bytes::new(*bytes))),
+            Text::Text(text) => match Bytes::parse(text) {
+                Ok(bytes) => Ok(Some(bytes)),
+                Err(error) => Err(self.error(field.span().start, error.to_string())),
+            },
+        }
+    }
+
+    fn level(&self, field: Option<&Spanned<String>>) -> Result<Option<Level>, RuleError> {
+        let Some(field) = field else { return Ok(None) };
+        match Level::parse(field.get_ref()) {
+            Ok(level) => Ok(Some(level)),
+            Err(error) => Err(self.error(field.span().start, error.to_string())),
+        }
+    }
+
+    fn pattern(&self, field: &Spanned<String>) -> Result<Pattern, RuleError> {
+        Pattern::parse(field.get_ref())
+            .map_err(|error| self.error(field.span().start, error.to_string()))
+    }
+
+    /// At the place in the lens, if that is written without escapes.
+    fn lens_error(&self, field: &Spanned<String>, error: &LensError) -> RuleError {
+        let span = field.span();
+        let plain = self.text.get(span.start + 1..span.end.saturating_sub(1));
+        let inside = if plain == Some(field.get_ref()) { 1 + error.at.start } else { 0 };
+        self.error(span.start + inside, error.message.clone())
+    }
+
+    fn path(&self, at: &Spanned<String>) -> Result<PathBuf, RuleError> {
+        let path = Path::new(at.get_ref());
+        let plain = |part| !matches!(part, std::path::Component::ParentDir);
+        if at.get_ref().is_empty() || !path.components().all(plain) {
+            return Err(self.error(at.span().start, "expected a path without `..`"));
+        }
+        Ok(path.components().collect())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::lens::tests::Few;
+
+    #[test]
+    fn what_is_wrong_in_a_rule_file_is_told_with_line_and_column() {
+        let head = "[[rule]]\ntitle = \"old\"\naction = \"delete\"\n";
+        let cases = [
+            ("colour = 1\n", 4, 1, "unknown field `colour`"),
+            ("larger = \"10 parsecs\"\n", 4, 10, "a size such as"),
+            ("older = \"soon\"\n", 4, 9, "an age such as"),
+            ("name = \"[\"\n", 4, 8, "a name pattern"),
+            ("name = 7\n", 4, 8, "a text or a list"),
+            ("older = \"1 y\"\nunder = \"../x\"\n", 5, 9, "without `..`"),
+            ("lens = \"kind:audio older:soon\"\n", 4, 26, "an age such as"),
+            ("owner = \"nemo\"\n", 4, 9, "no user has this name"),
+            ("under = \"logs\"\n", 2, 9, "would take every file"),
+            ("", 2, 9, "would take every file"),
+            ("older = \n", 4, 9, ""),
+        ];
+        for (rest, line, column, words) in cases {
+            let error =
+                RuleSet::parse(Path::new("r.toml"), &format!("{head}{rest}"), &Few).unwrap_err();
+            assert_eq!((error.line, error.column), (line, column), "{rest:?}: {error}");
+            assert!(error.to_string().contains(words), "{error}");
+        }
+        let action = "[[rule]]\ntitle = \"x\"\naction = \"shred\"\nolder = \"1 y\"\n";
+        let error = RuleSet::parse(Path::new("r.toml"), action, &Few).unwrap_err();
+        assert!(error.to_string().contains("line 3") && error.message.contains("set-aside"));
+    }
+}

@@ -1,0 +1,51 @@
+//! The places that rules name: where they are, and which of them are not there.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use super::RuleSet;
+use crate::catalog::{Catalog, EntryId, Finder};
+use crate::kernel;
+use crate::shown::{Shown, shown};
+
+impl RuleSet {
+    /// The protected places as absolute paths below a scanned root.
+    pub fn protected_below(&self, root: &Path) -> Vec<PathBuf> {
+        self.protect.iter().map(|path| root.join(path)).collect()
+    }
+
+    /// What the rules say of places that the scan of a root did not meet, one sentence each: whoever misspelt what is
+    /// to be protected would not notice otherwise.
+    pub fn names_nothing(&self, catalog: &Catalog, root: EntryId) -> Vec<String> {
+        let finder = Finder::new(catalog);
+        let at = catalog.path(root);
+        let mut said = Vec::new();
+        for place in self.protected_below(&at) {
+            // what lies beside the root may be there and was not scanned
+            if place.starts_with(&at) && finder.find(&place).is_none() {
+                said.push(format!("there is no {} to protect", Shown(&place)));
+            }
+        }
+        for rule in &self.rules {
+            let title = shown(&rule.title);
+            for place in rule.lens.places_not_met(catalog) {
+                said.push(format!("rule {title}: there is no {} below the root", Shown(&place)));
+            }
+            if let Some(depot) = &rule.depot {
+                let depot = at.join(depot);
+                match kernel::stat_path(&depot) {
+                    Ok(_) => {}
+                    Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                        let depot = Shown(&depot);
+                        said.push(format!("rule {title}: the depot {depot} is not there yet"));
+                    }
+                    Err(error) => {
+                        let depot = Shown(&depot);
+                        said.push(format!("rule {title}: the depot {depot}: {error}"));
+                    }
+                }
+            }
+        }
+        said
+    }
+}

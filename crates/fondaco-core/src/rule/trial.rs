@@ -1,0 +1,377 @@
+//! Trying rules on a catalog: what each takes and why, and what keeps the rest back.
+
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use super::circumstances::{Circumstances, VolumeFacts};
+use super::directories;
+use super::generations;
+use super::model::{DeedWord, Rule, RuleSet, Takes};
+use super::outcome::{HeldBack, Keeper, Match, Relief, RuleState, RuleTrial, Sum, TryOut};
+use crate::analysis::is_holding_area;
+use crate::catalog::{Catalog, EntryId, Finder};
+use crate::kernel::Kind;
+use crate::units::{Bytes, Level};
+
+impl RuleSet {
+    /// What the rules take from a catalog. Ages count from the catalog's moment.
+    ///
+    /// A rule sees what the rules before it have left: an entry goes to the first rule that takes it, and a generation
+    /// that a rule keeps stays, whatever a later rule says. What a rule that is over its limit would take stays too.
+    pub fn try_on(&self, catalog: &Catalog, facts: &Circumstances<'_>) -> TryOut {
+        let mut trial = Trial::new(self, catalog, facts);
+        for (number, rule) in self.rules.iter().enumerate() {
+            trial.rule(number as u16, rule);
+        }
+        let mut found = trial.found;
+        sort_by_place(catalog, &mut found.matches);
+        found
+    }
+}
+
+/// Puts matches in the order of their directories, and those of one directory in the order of their names. Whole paths are
+/// compared only of directories, of which there are few.
+fn sort_by_place(catalog: &Catalog, matches: &mut [Match]) {
+    let parent = |found: &Match| catalog.parent(found.entry).unwrap_or(found.entry).0;
+    let mut parents: Vec<u32> = matches.iter().map(parent).collect();
+    parents.sort_unstable();
+    parents.dedup();
+    parents.sort_by(|a, b| catalog.compare_paths(EntryId(*a), EntryId(*b)));
+    let ranks: FxHashMap<u32, u32> = (0..).zip(parents).map(|(rank, id)| (id, rank)).collect();
+    matches.sort_by_cached_key(|found| {
+        (ranks.get(&parent(found)).copied(), catalog.own_name(found.entry))
+    });
+}
+
+/// What has become of an entry by the rules so far.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Fate {
+    Taken(u16),
+    Kept(u16),
+}
+
+/// What generations and caps let go and keep of what a rule looks at.
+#[derive(Default)]
+struct ByGroups {
+    go: Vec<EntryId>,
+    kept: Vec<EntryId>,
+    /// For each that goes, see [`Match::generation`] and [`Match::over`].
+    reasons: FxHashMap<u32, Reason>,
+    still_over: Bytes,
+}
+
+type Reason = (Option<(u32, u32)>, Option<Bytes>);
+
+struct Trial<'a> {
+    catalog: &'a Catalog,
+    facts: &'a Circumstances<'a>,
+    /// Topmost entries of protected places.
+    protected: FxHashSet<u32>,
+    /// Directories that are protected themselves, but not what is in them.
+    itself: FxHashSet<u32>,
+    fates: FxHashMap<u32, Fate>,
+    relief: Relief,
+    found: TryOut,
+}
+
+impl<'a> Trial<'a> {
+    fn new(rules: &RuleSet, catalog: &'a Catalog, facts: &'a Circumstances<'a>) -> Self {
+        let mut new = Self {
+            catalog,
+            facts,
+            protected: FxHashSet::default(),
+            itself: FxHashSet::default(),
+            fates: FxHashMap::default(),
+            relief: Relief::default(),
+            found: TryOut::default(),
+        };
+        let finder = Finder::new(catalog);
+        for root in catalog.roots() {
+            let Some((whole, itself)) = facts.protection.places_below(&root.path) else {
+                new.protected.insert(root.entry.0);
+                continue;
+            };
+            let by_rules = rules.protected_below(&root.path);
+            for place in whole.iter().chain(&by_rules) {
+                if root.path.starts_with(place) {
+                    new.protected.insert(root.entry.0);
+                }
+                new.protected.extend(finder.find(place).map(|id| id.0));
+            }
+            new.itself.extend(itself.iter().filter_map(|place| finder.find(place)).map(|id| id.0));
+        }
+        let areas = catalog.ids().filter(|id| {
+            catalog.is_directory(*id) && is_holding_area(OsStr::from_bytes(catalog.own_name(*id)))
+        });
+        let kept = areas.filter(|id| facts.protection.reason(&catalog.path(*id)).is_some());
+        new.protected.extend(kept.map(|id| id.0));
+        new
+    }
+
+    fn is_open(&self, id: EntryId) -> bool {
+        let (device, inode) = self.catalog.device_and_inode(id);
+        self.facts.open.as_ref().is_some_and(|open| open.is_open(device, inode))
+    }
+
+    /// What keeps an entry whatever the rule says.
+    fn keeper(&self, id: EntryId) -> Option<Keeper> {
+        let mut at = Some(id);
+        while let Some(here) = at {
+            if self.protected.contains(&here.0) {
+                return Some(Keeper::Protected);
+            }
+            match self.fates.get(&here.0) {
+                Some(Fate::Taken(rule)) => return Some(Keeper::TakenBefore(*rule)),
+                Some(Fate::Kept(rule)) => return Some(Keeper::KeptBefore(*rule)),
+                None => at = self.catalog.parent(here),
+            }
+        }
+        self.is_open(id).then_some(Keeper::InUse)
+    }
+
+    fn rule(&mut self, number: u16, rule: &Rule) {
+        let mut trial = RuleTrial {
+            state: RuleState::Acts,
+            looked_at: Sum::default(),
+            takes: Sum::default(),
+            frees: Bytes::ZERO,
+            is_held: rule.action == DeedWord::SetAside,
+            still_over: Bytes::ZERO,
+            enough: false,
+        };
+        if !rule.on {
+            trial.state = RuleState::Off;
+        } else if let Some(why) = self.rests(rule) {
+            trial.state = RuleState::Rests(why);
+        } else {
+            self.acts(number, rule, &mut trial);
+        }
+        self.found.rules.push(trial);
+    }
+
+    /// Why the time of a rule has not come, if it has not.
+    fn rests(&self, rule: &Rule) -> Option<String> {
+        let volumes = &self.facts.volumes;
+        let asks = rule.above.is_some() || rule.inodes_above.is_some() || rule.until.is_some();
+        if !asks {
+            return None;
+        }
+        let unknown = || {
+            let roots = self.catalog.roots().iter();
+            let device = |root: &crate::catalog::Root| self.catalog.device_and_inode(root.entry).0;
+            roots.map(device).any(|device| !volumes.iter().any(|volume| volume.device == device))
+        };
+        if volumes.is_empty() || unknown() {
+            return Some("the level of the volume is not known".to_owned());
+        }
+        if let Some(above) = rule.above
+            && !volumes.iter().any(|volume| volume.level() > above)
+        {
+            let at = levels(volumes, VolumeFacts::level);
+            return Some(format!("its time has not come: {at}, and not above {above}"));
+        }
+        if let Some(above) = rule.inodes_above {
+            let of = |volume: &VolumeFacts| volume.capacity.inode_level();
+            if !volumes.iter().any(|volume| of(volume).is_some_and(|level| level > above)) {
+                let at = levels(volumes, |volume| of(volume).unwrap_or(Level::from_permille(0)));
+                return Some(format!(
+                    "its time has not come: of the inodes {at} are used, and not above {above}"
+                ));
+            }
+        }
+        None
+    }
+
+    fn acts(&mut self, number: u16, rule: &Rule, trial: &mut RuleTrial) {
+        let catalog = self.catalog;
+        let (looked_at, mut may) = self.candidates(rule);
+        for id in &looked_at {
+            trial.looked_at.add(catalog, *id);
+        }
+        may.retain(|id| match self.keeper(*id) {
+            Some(by) => {
+                self.found.held_back.push(HeldBack { entry: *id, rule: number, by });
+                false
+            }
+            None => true,
+        });
+        let mut groups = ByGroups::default();
+        if rule.has_groups() {
+            groups = self.by_groups(number, rule, &looked_at, &may);
+            may = std::mem::take(&mut groups.go);
+            trial.still_over = groups.still_over;
+        }
+        generations::put_in_order(catalog, rule, &mut may);
+        let taken = self.until_enough(number, rule, trial, may);
+        self.fates.extend(groups.kept.iter().map(|id| (id.0, Fate::Kept(number))));
+        self.fates.extend(taken.iter().map(|id| (id.0, Fate::Taken(number))));
+        if matches!(trial.state, RuleState::OverLimit(_)) {
+            let held = |id| HeldBack { entry: id, rule: number, by: Keeper::Limit };
+            self.found.held_back.extend(taken.into_iter().map(held));
+            return;
+        }
+        self.found.matches.extend(taken.into_iter().map(|entry| {
+            let (generation, over) = groups.reasons.get(&entry.0).copied().unwrap_or_default();
+            Match { entry, rule: number, generation, over }
+        }));
+    }
+
+    /// What a rule looks at, of whatever age, and what of it may go by the rule's words.
+    fn candidates(&self, rule: &Rule) -> (Vec<EntryId>, Vec<EntryId>) {
+        let (catalog, accounts) = (self.catalog, self.facts.accounts);
+        match rule.takes {
+            Takes::Files => {
+                let files = |selection: &crate::catalog::Selection| -> Vec<EntryId> {
+                    let seen = catalog.seen(Some(selection));
+                    catalog
+                        .ids()
+                        .filter(|id| seen.has(*id) && catalog.kind(*id) == Kind::File)
+                        .collect()
+                };
+                let may = files(&rule.lens.select(catalog, accounts));
+                let looked_at = match rule.lens.has_ages() {
+                    true => files(&rule.looks_at.select(catalog, accounts)),
+                    false => may.clone(),
+                };
+                (looked_at, may)
+            }
+            Takes::Directories => {
+                let blocked = |id: EntryId| {
+                    self.protected.contains(&id.0)
+                        || self.itself.contains(&id.0)
+                        || self.fates.contains_key(&id.0)
+                        || self.is_open(id)
+                };
+                let may = directories::holding(catalog, &rule.lens, rule.ages, accounts, &blocked);
+                let never = |_: EntryId| false;
+                let looked_at =
+                    directories::holding(catalog, &rule.looks_at, rule.ages, accounts, &never);
+                (looked_at, may)
+            }
+        }
+    }
+
+    /// Leaves what generations and the cap of groups let go.
+    fn by_groups(
+        &mut self,
+        number: u16,
+        rule: &Rule,
+        looked_at: &[EntryId],
+        may: &[EntryId],
+    ) -> ByGroups {
+        let may: FxHashSet<u32> = may.iter().map(|id| id.0).collect();
+        // what an earlier rule takes is no generation any more
+        let left = looked_at
+            .iter()
+            .copied()
+            .filter(|id| !matches!(self.keeper(*id), Some(Keeper::TakenBefore(_))));
+        let groups = generations::groups(self.catalog, rule, left, &self.facts.zone);
+        let mut found = ByGroups::default();
+        for group in &groups {
+            let mut over = rule.total.map(|cap| group.bytes(self.catalog).less(cap));
+            let mut names = Relief::default();
+            // the oldest first; the newest of a group stays, however large it is
+            for (place, member) in group.members.iter().enumerate().rev() {
+                let may_go = may.contains(&member.id.0);
+                let by = if member.stays {
+                    found.kept.push(member.id);
+                    Some(if member.place == 0 { Keeper::Named } else { Keeper::Generation })
+                } else if rule.total.is_some() && (over == Some(Bytes::ZERO) || place == 0) {
+                    Some(Keeper::Fits)
+                } else {
+                    None
+                };
+                match by {
+                    Some(by) if may_go => {
+                        self.found.held_back.push(HeldBack { entry: member.id, rule: number, by });
+                    }
+                    None if may_go => {
+                        let generation = (member.place > 0).then_some((member.place, member.of));
+                        found.reasons.insert(member.id.0, (generation, over));
+                        found.go.push(member.id);
+                        let freed = names.credit(self.catalog, member.id, false);
+                        over = over.map(|over| over.less(freed));
+                    }
+                    _ => {}
+                }
+            }
+            found.still_over += over.unwrap_or(Bytes::ZERO);
+        }
+        found
+    }
+
+    /// Of what comes in its order, as much as is needed on each volume. Over its limit it frees nothing.
+    fn until_enough(
+        &mut self,
+        number: u16,
+        rule: &Rule,
+        trial: &mut RuleTrial,
+        ranked: Vec<EntryId>,
+    ) -> Vec<EntryId> {
+        let catalog = self.catalog;
+        let (mut taken, mut frees) = (Vec::new(), Bytes::ZERO);
+        // what the rule would take is undone if it is over its limit
+        let mut relief = self.relief.clone();
+        for id in ranked {
+            let device = catalog.device_and_inode(id).0;
+            if let Some(enough) = rule.until {
+                let volume = self.facts.volumes.iter().find(|volume| volume.device == device);
+                // what is only set aside leaves the volume as full as it is, unless that is all that the rule does
+                let frees = relief.on_volume(device);
+                let so_far = if trial.is_held { frees.in_all } else { frees.at_once };
+                let reached = volume.is_none_or(|volume| volume.to_free(enough) <= so_far);
+                if reached {
+                    trial.enough = true;
+                    let held = HeldBack { entry: id, rule: number, by: Keeper::Enough };
+                    self.found.held_back.push(held);
+                    continue;
+                }
+            }
+            frees += relief.credit(catalog, id, trial.is_held);
+            taken.push(id);
+        }
+        let mut sum = Sum::default();
+        taken.iter().for_each(|id| sum.add(catalog, *id));
+        trial.takes = sum;
+        if let Some(why) =
+            over_limit(rule, trial).filter(|_| self.facts.confirmed != Some(sum.entries))
+        {
+            trial.state = RuleState::OverLimit(why);
+        } else {
+            (self.relief, trial.frees) = (relief, frees);
+        }
+        taken
+    }
+}
+
+/// Which limit a rule would pass, if it would pass one.
+fn over_limit(rule: &Rule, trial: &RuleTrial) -> Option<String> {
+    let (limits, takes, looked_at) = (&rule.at_most, trial.takes, trial.looked_at);
+    let style = crate::units::UnitStyle::Binary;
+    if let Some(most) = limits.entries.filter(|most| takes.entries > *most) {
+        let (has, most) = (crate::units::grouped(takes.entries), crate::units::grouped(most));
+        return Some(format!("it would take {has} entries, and may take {most}"));
+    }
+    if let Some(most) = limits.size.filter(|most| takes.allocated > *most) {
+        let (has, most) = (takes.allocated.shown(style), most.shown(style));
+        return Some(format!("it would take {has}, and may take {most}"));
+    }
+    if let Some(most) = limits.share {
+        let most_bytes = most.of_capacity(looked_at.allocated);
+        if takes.allocated > most_bytes {
+            let has = Level::of(takes.allocated, looked_at.allocated);
+            return Some(format!("it would take {has} of what it looks at, and may take {most}"));
+        }
+    }
+    None
+}
+
+/// The levels of volumes, in words.
+fn levels(volumes: &[VolumeFacts], level: impl Fn(&VolumeFacts) -> Level) -> String {
+    let one = |volume: &VolumeFacts| {
+        format!("{} is at {}", crate::shown::Shown(&volume.mount_point), level(volume))
+    };
+    volumes.iter().map(one).collect::<Vec<_>>().join(", ")
+}

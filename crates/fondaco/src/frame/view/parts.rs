@@ -1,0 +1,23 @@
+//! What several stations draw: shares and small histograms of age.
+
+use fondaco_core::catalog::AgeProfile;
+use fondaco_core::units::Bytes;
+
+/// A share in percent.
+pub fn share(part: Bytes, whole: Bytes) -> String {
+    let percent = part.share_of(whole) * 100.0;
+    if percent > 0.0 && percent < 0.5 { "< 1 %".to_owned() } else { format!("{percent:.0} %") }
+}
+
+/// A small histogram of allocated bytes over age, newest left; the tallest column is full.
+pub fn age_profile(profile: &AgeProfile) -> String {
+    const STEPS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let most = profile.iter().copied().fold(0f32, f32::max);
+    let sign = |bytes: &f32| {
+        if most <= 0.0 || *bytes <= 0.0 {
+            return ' ';
+        }
+        STEPS[((bytes / most * 7.0).round() as usize).min(7)]
+    };
+    profile.iter().map(sign).collect()
+}

@@ -1,6 +1,8 @@
 //! What rules take: tables of a tree, a rule file and what is taken, and what holds for any of them.
 #![allow(missing_docs, clippy::unwrap_used)]
 
+mod common;
+
 use std::collections::BTreeMap;
 use std::path::Path;
 
@@ -77,6 +79,10 @@ impl Tree {
             protection: Protection::default(),
             open: None,
             confirmed: None,
+            volume_root: Box::new(|path| match path.starts_with("/mnt/spare") {
+                true => "/mnt/spare".into(),
+                false => "/srv/seamark".into(),
+            }),
             zone: TimeZone::UTC,
         }
     }
@@ -408,6 +414,16 @@ fn a_rule_stops_as_soon_as_there_is_enough_and_begins_when_its_time_has_come() {
                 "name = 'large*' -- ext = 'raw'; free = '16 MiB'",
                 &["1 data/heavy.raw", "0 data/large.raw"],
             ),
+            // what is moved to another volume counts, what is moved within its own does not
+            (
+                "name = 'large*'; action = 'move'; to = '/mnt/spare' -- ext = 'raw'; free = '16 MiB'",
+                &["1 data/heavy.raw", "0 data/large.raw"],
+            ),
+            (
+                "name = 'large*'; action = 'move'; to = 'old' -- ext = 'raw'; free = '11 MiB'",
+                &["1 data/heavy.raw", "0 data/large.raw"],
+            ),
+            ("name = 'large*'; action = 'move'; to = 'old'; until = 'waterline'", &[]),
             ("name = 'large*'; above = '90 %'", &[]),
             ("name = 'large*'; above = '89 %'", &["data/large.raw"]),
             ("name = 'large*'; inodes_above = '60 %'", &[]),
@@ -419,6 +435,41 @@ fn a_rule_stops_as_soon_as_there_is_enough_and_begins_when_its_time_has_come() {
         matches!(&out.rules[0].state, RuleState::Rests(why) if why.contains("is at 90 %, and not above 95 %")),
         "{out:?}"
     );
+}
+
+/// Each of two volumes is relieved as far as it needs that, and what one frees is not counted for the other.
+#[test]
+fn enough_is_reckoned_for_each_volume_by_itself() {
+    let Some(other) = common::Mounted::new("tmpfs", 16) else { return };
+    let place = tempfile::tempdir().unwrap();
+    let roots = [place.path().canonicalize().unwrap(), other.path()];
+    for (at, root) in roots.iter().enumerate() {
+        for number in 0..4 {
+            let path = root.join(format!("{at}-{number}.raw"));
+            std::fs::write(&path, vec![1; 1 << 20]).unwrap();
+            common::set_old(&path, number);
+        }
+    }
+    let mut scan = Scan::start(&roots, &Options { threads: 1, ..Options::new(NOW) }).unwrap();
+    scan.wait();
+    let catalog = scan.catalog();
+    let mib = 1 << 20;
+    let tree = Tree::new(&[("a", 1, 1)], &[]);
+    let mut facts = tree.circumstances(90 * mib, 10 * mib);
+    let device = |at: usize| catalog.device_and_inode(catalog.roots()[at].entry).0;
+    facts.volumes[0].device = device(0);
+    let (mut second, first) = (facts.volumes[0].clone(), &mut facts.volumes[0]);
+    // the first needs two of its files, the second three
+    (first.waterline, second.waterline) = (Level::from_permille(880), Level::from_permille(870));
+    (second.device, second.mount_point) = (device(1), roots[1].clone());
+    facts.volumes.push(second);
+    let words = rules("ext = 'raw'; until = 'waterline'");
+    let rules = RuleSet::parse(Path::new("rules.toml"), &words, &SystemAccounts).unwrap();
+    let out = rules.try_on(&catalog, &facts);
+    let name = |id| catalog.name(id).to_str().unwrap().to_owned();
+    let mut taken: Vec<_> = out.matches.iter().map(|found| name(found.entry)).collect();
+    taken.sort();
+    assert_eq!(taken, ["0-0.raw", "0-1.raw", "1-0.raw", "1-1.raw", "1-2.raw"]);
 }
 
 #[test]

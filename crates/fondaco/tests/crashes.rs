@@ -17,6 +17,8 @@ struct Place {
     root: PathBuf,
     state: PathBuf,
     plan: PathBuf,
+    /// On another file system, where this machine has one.
+    elsewhere: tempfile::TempDir,
     before: BTreeMap<PathBuf, Seen>,
 }
 
@@ -27,7 +29,17 @@ struct JournalAction {
     state: String,
     held: PathBuf,
     archive: String,
+    moved: PathBuf,
     message: String,
+}
+
+/// A directory on a file system in memory, if there is one: on another than the tree, as a rule.
+fn elsewhere() -> tempfile::TempDir {
+    let memory = Path::new("/dev/shm");
+    match tempfile::tempdir_in(memory) {
+        Ok(directory) => directory,
+        Err(_) => tempfile::tempdir().unwrap(),
+    }
 }
 
 impl JournalAction {
@@ -55,12 +67,15 @@ impl Place {
             write(format!("delete/{copy}/b.csv"), 100);
             write(format!("delete-file/{copy}.part"), 4000);
             write(format!("archive/{copy}/c.raw"), 9000);
+            write(format!("move/{copy}/d.raw"), 6000);
+            write(format!("rename/{copy}.log"), 2000);
         }
         write("kept/precious".into(), 10);
         let place = Self {
             state: home.join("state"),
             plan: home.join("plan.json"),
             before: picture(&root),
+            elsewhere: elsewhere(),
             _directory: directory,
             root,
         };
@@ -71,14 +86,30 @@ impl Place {
                 ("--delete", format!("delete/{copy}")),
                 ("--delete", format!("delete-file/{copy}.part")),
                 ("--archive", format!("archive/{copy}")),
+                ("--move", format!("move/{copy}")),
+                ("--move", format!("rename/{copy}.log")),
             ] {
                 arguments.extend([deed.to_owned(), place.root.join(target).display().to_string()]);
             }
         }
-        let last = ["--depot", depot.to_str().unwrap(), "-o", place.plan.to_str().unwrap()];
-        arguments.extend(last.map(str::to_owned));
+        let (elsewhere, plan) = (place.elsewhere.path().join("moved"), &place.plan);
+        for (option, path) in [("--depot", &depot), ("--to", &elsewhere), ("-o", plan)] {
+            arguments.extend([option.to_owned(), path.to_str().unwrap().to_owned()]);
+        }
         place.fondaco(&arguments.iter().map(String::as_str).collect::<Vec<_>>()).ok();
+        place.renames();
         place
+    }
+
+    /// What is below `rename` goes to a directory of its own volume.
+    fn renames(&self) {
+        let mut plan: Value = serde_json::from_slice(&std::fs::read(&self.plan).unwrap()).unwrap();
+        for action in plan["actions"].as_array_mut().unwrap() {
+            if action["target"]["path"].as_str().unwrap().contains("/rename/") {
+                action["to"] = self.root.with_file_name("beside").to_str().unwrap().into();
+            }
+        }
+        std::fs::write(&self.plan, plan.to_string()).unwrap();
     }
 
     fn fondaco(&self, arguments: &[&str]) -> Ran {
@@ -94,7 +125,7 @@ impl Place {
         for action in &actions {
             match action.state.as_str() {
                 "not begun" => waiting += 1,
-                "set aside" | "archived" | "deleted" => {}
+                "set aside" | "archived" | "moved" | "deleted" => {}
                 other => panic!("{when}: {:?} is {other}: {}", action.path, action.message),
             }
             self.is_where_it_says(action, when);
@@ -106,9 +137,11 @@ impl Place {
             self.fondaco(&["put-back", run]).ok();
         }
         self.is_as_before(&self.to_delete(), when);
-        let held: Vec<_> = [&self.root, &self.state]
+        let elsewhere = self.elsewhere.path().to_owned();
+        let held: Vec<_> = [&self.root, &self.state, &elsewhere, &elsewhere.join("moved")]
             .iter()
-            .flat_map(|at| std::fs::read_dir(at).unwrap())
+            .filter_map(|at| std::fs::read_dir(at).ok())
+            .flatten()
             .map(|entry| entry.unwrap().file_name().into_string().unwrap())
             .filter(|name| name.starts_with(".fondaco"))
             .collect();
@@ -148,6 +181,7 @@ impl Place {
             state: text(&action["state"]),
             held: text(&action["held"]).into(),
             archive: text(&action["archive"]),
+            moved: text(&action["moved"]).into(),
             message: text(&action["message"]),
         };
         Some(run["actions"].as_array().unwrap().iter().map(told).collect())
@@ -163,15 +197,34 @@ impl Place {
             }
             "set aside" => assert!(action.held.exists() && !path.exists(), "{when}: {path:?}"),
             "archived" => assert!(!path.exists() && action.is_archived(), "{when}: {path:?}"),
+            "moved" => {
+                assert!(!path.exists() && self.is_moved(action), "{when}: {path:?}");
+            }
             "deleted" => assert!(!path.exists(), "{when}: {path:?} is half there"),
             "failed" => {
                 let says_where = action.message.contains("what is left of it is");
-                let is_kept = self.is_to_delete(path) || action.is_archived();
+                let is_kept = self.is_to_delete(path)
+                    || !action.archive.is_empty() && action.is_archived()
+                    || self.is_moved(action);
                 let stands = self.is_whole(path) || says_where && is_kept;
                 assert!(stands, "{when}: {path:?}: {}", action.message);
             }
             other => panic!("{when}: {path:?} is {other}: {}", action.message),
         }
+    }
+
+    /// Whether all of it lies where it was moved to.
+    fn is_moved(&self, action: &JournalAction) -> bool {
+        let there = if action.moved.exists() { picture(&action.moved) } else { BTreeMap::new() };
+        let then = self.before.iter().filter(|(path, _)| path.starts_with(&action.path));
+        let then: Vec<_> = then
+            .map(|(path, seen)| (path.strip_prefix(&action.path).unwrap(), &seen.what))
+            .collect();
+        let there: Vec<_> = there
+            .iter()
+            .map(|(path, seen)| (path.strip_prefix(&action.moved).unwrap(), &seen.what))
+            .collect();
+        !then.is_empty() && then == there
     }
 
     fn to_delete(&self) -> [PathBuf; 2] {
@@ -279,6 +332,7 @@ const FAULTS: &[(&str, &[&str])] = &[
     ("fchown", &["EIO"]),
     ("utimensat", &["EPERM", "EIO"]),
     ("fsync", &["EIO", "ENOSPC"]),
+    ("syncfs", &["EIO", "ENOSPC"]),
     ("fdatasync", &["EIO", "ENOSPC"]),
     ("pwrite64", &["ENOSPC", "EIO", "EFBIG"]),
     ("write", &["ENOSPC", "EIO"]),
@@ -424,6 +478,7 @@ fn putting_back_that_is_cut_short_is_done_by_another_try() {
                 let kept = action.state == "deleted"
                     || place.is_whole(&action.path)
                     || action.held.is_file()
+                    || place.is_moved(&action)
                     || !action.archive.is_empty() && action.is_archived();
                 assert!(kept, "{what}: {:?} is lost: {}", action.path, action.message);
             }

@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{AtFlags, OFlags};
 
-use super::pack::ContentHash;
+use super::original::ContentHash;
 use super::tar_form::plain_name;
 use super::tar_read::{Member, TarReader};
 use super::unpack::OpenArchive;

@@ -15,7 +15,7 @@ use base64::engine::general_purpose::STANDARD;
 use tar::{EntryType, Header};
 
 use super::ArchivedEntry;
-use super::pack::ContentHash;
+use super::original::ContentHash;
 use super::tar_form::{attribute_key, kind_of, read_sparse_map};
 use crate::kernel::Kind;
 

@@ -1,24 +1,22 @@
 //! Restoring one target from an archive into a private directory.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::fs::File;
-use std::io::{self, Read};
+use std::io::Read;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
-use base64::Engine;
-use base64::engine::general_purpose::STANDARD;
-use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, Timespec, Timestamps, Uid};
+use rustix::fs::{AtFlags, Mode, OFlags};
 
+use super::dress::{dress, make_without_contents};
 use super::siblings::Siblings;
 use super::tar_form::plain_name;
 use super::tar_read::{Member, TarReader};
 use super::{ArchiveFiles, ArchivedEntry, Depot, DepotAddress, DepotError, Index};
-use crate::kernel::{self, CallError, Kind, Op, PrivateDir, open_beneath};
+use crate::kernel::{CallError, Kind, Op, PrivateDir, open_beneath};
 use crate::shown::{DocPath, Shown};
-use crate::units::Time;
 
 /// What was restored.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -107,7 +105,7 @@ impl OpenArchive {
         // a directory's times and mode last: filling it changes the one and may need the other
         for directory in target.entries.iter().rev().filter(|e| e.kind == Kind::Directory) {
             let fd = restore.open(&directory.name.0, OFlags::RDONLY | OFlags::DIRECTORY)?;
-            restore.dress(&fd, directory)?;
+            dress(&fd, directory, &area.path().join(&directory.name.0))?;
             rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, area.path()))?;
         }
         area.sync()?;
@@ -157,7 +155,7 @@ impl Restore<'_> {
     /// Where an entry goes, below the private directory.
     fn place(&self, name: &Path) -> Result<PathBuf, CallError> {
         let below = name.strip_prefix(&self.top).map_err(|_| {
-            CallError::on(Op::Create, name)(io::Error::other("it lies outside its target"))
+            CallError::on(Op::Create, name)(std::io::Error::other("it lies outside its target"))
         })?;
         let mut place = PathBuf::from(self.held);
         place.extend(below);
@@ -200,115 +198,49 @@ impl Restore<'_> {
         }
         if let Some(first) = &wanted.same_as {
             return self.siblings.read(first, &mut |tar, member, content| {
-                self.make_new(tar, member, content, (&parent, name), &path)
+                make_new(tar, member, content, (&parent, name), &path)
             });
         }
-        self.make_new(tar, member, wanted, (&parent, name), &path)
-    }
-
-    /// Makes an entry that is no other name of one that is there.
-    fn make_new(
-        &self,
-        tar: &mut TarReader<impl Read>,
-        member: &Member,
-        wanted: &ArchivedEntry,
-        (parent, name): (&OwnedFd, &OsStr),
-        path: &Path,
-    ) -> Result<(), DepotError> {
-        let none = Path::new("");
-        match (wanted.kind, &wanted.link) {
-            (Kind::Directory, _) => {
-                rustix::fs::mkdirat(parent, name, Mode::RWXU)
-                    .map_err(CallError::on(Op::Create, path))?;
-            }
-            (Kind::File, _) => self.file(tar, member, wanted, parent.as_fd(), name, path)?,
-            (Kind::Link, to) => {
-                let to = to.as_ref().map_or(none, |to| &to.0);
-                rustix::fs::symlinkat(to, parent, name).map_err(CallError::on(Op::Create, path))?;
-                undressed(parent, name, wanted, false).map_err(CallError::on(Op::Create, path))?;
-            }
-            (Kind::Special, _) => {
-                let kind = FileType::from_raw_mode(wanted.mode);
-                rustix::fs::mknodat(parent, name, kind, Mode::RUSR | Mode::WUSR, wanted.device)
-                    .map_err(CallError::on(Op::Create, path))?;
-                undressed(parent, name, wanted, true).map_err(CallError::on(Op::Create, path))?;
-            }
-        }
-        Ok(())
-    }
-
-    fn file(
-        &self,
-        tar: &mut TarReader<impl Read>,
-        member: &Member,
-        wanted: &ArchivedEntry,
-        parent: impl AsFd,
-        name: &OsStr,
-        path: &Path,
-    ) -> Result<(), DepotError> {
-        let flags =
-            OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let fd = rustix::fs::openat(parent, name, flags, Mode::RUSR | Mode::WUSR)
-            .map_err(CallError::on(Op::Create, path))?;
-        let file = File::from(fd);
-        let hash = tar
-            .content(member, wanted.size, &mut |at, data| file.write_all_at(data, at))
-            .map_err(CallError::on(Op::Write, path))?;
-        if Some(&hash) != wanted.sha256.as_ref() {
-            let reason = "its contents are not those of the original".to_owned();
-            return Err(DepotError::Differs { path: path.to_owned(), reason });
-        }
-        file.set_len(wanted.size).map_err(CallError::on(Op::Write, path))?;
-        let fd = OwnedFd::from(file);
-        self.dress(&fd, wanted)?;
-        Ok(rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, path))?)
-    }
-
-    /// Gives a file or directory its owner, mode, attributes and times, in the order in which the
-    /// later ones survive: a change of owner clears set-id bits.
-    fn dress(&self, fd: &OwnedFd, wanted: &ArchivedEntry) -> Result<(), CallError> {
-        let path = self.area.path().join(&wanted.name.0);
-        let (uid, gid) = (Uid::from_raw(wanted.uid), Gid::from_raw(wanted.gid));
-        rustix::fs::fchown(fd, Some(uid), Some(gid)).map_err(CallError::on(Op::SetOwner, &path))?;
-        set_attributes(fd, &wanted.attributes).map_err(CallError::on(Op::SetAttribute, &path))?;
-        rustix::fs::fchmod(fd, Mode::from_raw_mode(wanted.mode & 0o7777))
-            .map_err(CallError::on(Op::SetMode, &path))?;
-        rustix::fs::futimens(fd, &times(wanted.atime, wanted.mtime))
-            .map_err(CallError::on(Op::SetTimes, &path))
+        make_new(tar, member, wanted, (&parent, name), &path)
     }
 }
 
-/// The same for what is not opened: links have no mode of their own.
-fn undressed(
-    parent: &OwnedFd,
-    name: &OsStr,
+/// Makes an entry that is no other name of one that is there.
+fn make_new(
+    tar: &mut TarReader<impl Read>,
+    member: &Member,
     wanted: &ArchivedEntry,
-    has_mode: bool,
-) -> io::Result<()> {
-    let flags = AtFlags::SYMLINK_NOFOLLOW;
-    let (uid, gid) = (Uid::from_raw(wanted.uid), Gid::from_raw(wanted.gid));
-    rustix::fs::chownat(parent, name, Some(uid), Some(gid), flags)?;
-    if has_mode {
-        let mode = Mode::from_raw_mode(wanted.mode & 0o7777);
-        rustix::fs::chmodat(parent, name, mode, AtFlags::empty())?;
+    (parent, name): (&OwnedFd, &OsStr),
+    path: &Path,
+) -> Result<(), DepotError> {
+    if wanted.kind == Kind::File {
+        return make_file(tar, member, wanted, parent.as_fd(), name, path);
     }
-    Ok(rustix::fs::utimensat(parent, name, &times(wanted.atime, wanted.mtime), flags)?)
+    Ok(make_without_contents(parent, name, wanted).map_err(CallError::on(Op::Create, path))?)
 }
 
-/// Access and modification time as the kernel takes them.
-pub(crate) fn times(atime: Time, mtime: Time) -> Timestamps {
-    let spec = |time: Time| Timespec { tv_sec: time.sec, tv_nsec: i64::from(time.nsec) };
-    Timestamps { last_access: spec(atime), last_modification: spec(mtime) }
-}
-
-/// Labels of the kernel's security modules may be set by root only and are not a user's data.
-fn set_attributes(fd: &OwnedFd, attributes: &BTreeMap<String, String>) -> io::Result<()> {
-    for (name, value) in attributes {
-        if name.starts_with("security.") && kernel::effective_user() != 0 {
-            continue;
-        }
-        let value = STANDARD.decode(value).map_err(io::Error::other)?;
-        rustix::fs::fsetxattr(fd, name.as_str(), &value, rustix::fs::XattrFlags::empty())?;
+/// Writes a file, and compares what was written with the index.
+fn make_file(
+    tar: &mut TarReader<impl Read>,
+    member: &Member,
+    wanted: &ArchivedEntry,
+    parent: impl AsFd,
+    name: &OsStr,
+    path: &Path,
+) -> Result<(), DepotError> {
+    let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let fd = rustix::fs::openat(parent, name, flags, Mode::RUSR | Mode::WUSR)
+        .map_err(CallError::on(Op::Create, path))?;
+    let file = File::from(fd);
+    let hash = tar
+        .content(member, wanted.size, &mut |at, data| file.write_all_at(data, at))
+        .map_err(CallError::on(Op::Write, path))?;
+    if Some(&hash) != wanted.sha256.as_ref() {
+        let reason = "its contents are not those of the original".to_owned();
+        return Err(DepotError::Differs { path: path.to_owned(), reason });
     }
-    Ok(())
+    file.set_len(wanted.size).map_err(CallError::on(Op::Write, path))?;
+    let fd = OwnedFd::from(file);
+    dress(&fd, wanted, path)?;
+    Ok(rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, path))?)
 }

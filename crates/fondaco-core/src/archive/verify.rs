@@ -5,7 +5,7 @@ use std::path::Path;
 
 use sha2::{Digest, Sha256};
 
-use super::pack::hex;
+use super::original::hex;
 use super::tar_read::{TarReader, has_content};
 use super::{ArchivedEntry, ArchivedTarget, DepotError};
 use crate::kernel::{CallError, Op};

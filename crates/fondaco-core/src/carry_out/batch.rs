@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use super::execute::Run;
 use super::holding::directory_times;
-use super::{CarryOutError, EntryState};
+use super::{CarryOutError, EntryRecord, EntryState};
 use crate::kernel::{
     self, CallError, Facts, Inventory, Kind, Lease, NoLease, Op, PrivateDir, Removal, RemovalError,
     Stat, Strictness,
@@ -20,11 +20,11 @@ use crate::shown::Shown;
 use crate::units::{Bytes, grouped};
 
 /// A target that lies in the private directory.
-struct TakenTarget {
+pub(super) struct TakenTarget {
     /// Number of the entry in the run.
-    at: usize,
+    pub(super) at: usize,
     located: Located,
-    area: Rc<PrivateDir>,
+    pub(super) area: Rc<PrivateDir>,
     /// What stood in the place just before it was moved.
     before: Stat,
     /// It is kept still by a lease; not so what is no file, or where leases are not to be had.
@@ -64,10 +64,13 @@ impl Run<'_> {
             }
         }
         let cleared = self.compare_all(taken)?;
+        let cleared = self.place_all(cleared);
         for (one, inventory) in &cleared {
             if self.entries[one.at].action.deed == Deed::SetAside {
                 self.conclude(one.at, EntryState::Held, String::new());
-            } else if self.goes_on("removing", one.at) {
+            } else if self.is_moved_by_name(one) {
+                self.conclude(one.at, EntryState::Moved, String::new());
+            } else if self.goes_on("removing", one.at) || self.is_moved(one) {
                 self.remove(one, inventory);
             } else {
                 self.leave_for_later(one);
@@ -243,7 +246,7 @@ impl Run<'_> {
     }
 
     /// Gives a target its place back, and says what to tell of it then.
-    fn give_back(&mut self, one: &TakenTarget, refusal: Refusal) -> Refusal {
+    pub(super) fn give_back(&mut self, one: &TakenTarget, refusal: Refusal) -> Refusal {
         let entry = &self.entries[one.at];
         let held = entry.held_name();
         let before = one.area.stat(held.as_ref()).ok().flatten();
@@ -315,6 +318,7 @@ impl Run<'_> {
             Ok(()) => {
                 let state = match action.deed {
                     Deed::Delete => EntryState::Deleted,
+                    Deed::Move { .. } => EntryState::Moved,
                     _ => EntryState::Archived,
                 };
                 return self.conclude(one.at, state, String::new());
@@ -323,23 +327,25 @@ impl Run<'_> {
         };
         let refusal = self.give_back(one, refusal_of(error));
         if gone == 0 {
+            self.withdraw(one);
             return self.refuse(one.at, refusal);
         }
-        let message = in_part(&refusal, gone, &action, self.entries[one.at].archive.as_deref());
+        let message = in_part(&refusal, gone, &action, &self.entries[one.at]);
         self.conclude(one.at, EntryState::Failed, message);
     }
 }
 
 /// What is told of a target of which some is gone and the rest is back in its place, or kept.
-fn in_part(refusal: &Refusal, gone: u64, action: &Action, archive: Option<&Path>) -> String {
+fn in_part(refusal: &Refusal, gone: u64, action: &Action, entry: &EntryRecord) -> String {
     let (gone, entries) = (grouped(gone), grouped(action.target.entries));
     let rest = match refusal {
         Refusal::Stranded { held, .. } => format!("what is left of it is in {}", Shown(held)),
         _ => "what is left of it is back in its place".to_owned(),
     };
-    let whole = match archive {
-        Some(archive) => format!("; all of it is in the archive {}", Shown(archive)),
-        None => String::new(),
+    let whole = match (&entry.archive, entry.destination()) {
+        (Some(archive), _) => format!("; all of it is in the archive {}", Shown(archive)),
+        (None, Some(place)) => format!("; all of it is copied to {}", Shown(&place)),
+        (None, None) => String::new(),
     };
     format!("{refusal}; {gone} of {entries} entries had been removed by then, {rest}{whole}")
 }

@@ -15,10 +15,11 @@ use crate::archive::{DepotError, DepotPlace};
 use crate::kernel::{self, CallError, Holder, Kind, Op, OpenFiles, Stat, stat_descriptor};
 use crate::plan::{
     Action, Deed, FreeDirectory, Located, Locator, Plan, Refusal, RuleProtection, Survey, Touched,
-    Visit, survey_at,
+    Visit, moved_place, survey_at,
 };
+use crate::shown::Shown;
 use crate::state::State;
-use crate::units::Time;
+use crate::units::{Bytes, Time, UnitStyle};
 
 /// What the checks of one run know.
 pub(super) struct Checks {
@@ -34,6 +35,9 @@ pub(super) struct Checks {
     hopeless: HashMap<u32, String>,
     /// Where the plan's depots are, or would be made.
     depots: Vec<DepotPlace>,
+    /// Where things are moved to, by the path that the plan has: the path without links, and the facts about the directory
+    /// or the nearest one above it that is there.
+    destinations: HashMap<PathBuf, (PathBuf, Stat)>,
     locator: RefCell<Locator>,
     free: FreeDirectory,
 }
@@ -58,6 +62,7 @@ impl Checks {
         for depot in &depots {
             protection.add(depot.path.clone(), "the depot of this plan");
         }
+        let destinations = look_at_destinations(plan, &mut protection, &mut hopeless);
         let open = OpenFiles::default();
         let rules = RuleProtection::of_state(state);
         Self {
@@ -68,6 +73,7 @@ impl Checks {
             sought: None,
             hopeless,
             depots,
+            destinations,
             locator: RefCell::default(),
             free: FreeDirectory::default(),
         }
@@ -142,23 +148,53 @@ impl Checks {
         self.permitted(action)?;
         let located = self.locate(path)?;
         can_be_taken_from(&located, path, action.target.kind)?;
-        let archives = matches!(action.deed, Deed::Archive { .. });
+        let reads = self.reads(action, &located)?;
+        self.place_is_free(action)?;
         let parent = located.parent.as_fd();
         let mut guard = self.guard(path);
         let survey = survey_at(parent, &located.name, path, touched, &mut |visit| {
             guard.pass(&visit)?;
             may_be_removed(&visit, path)?;
-            if archives { may_be_read(&visit, path) } else { Ok(()) }
+            if reads { may_be_read(&visit, path) } else { Ok(()) }
         })?;
         if let Some(difference) = action.target.difference(&survey.target, false) {
             return Err(Refusal::Changed { path: path.clone(), difference });
         }
         guard.in_use()?;
-        if let (Deed::Archive { .. }, Some(socket)) = (&action.deed, &survey.socket) {
+        if let (true, Some(socket)) = (reads, &survey.socket) {
             let reason = "it is a socket, which means nothing without its process".to_owned();
             return Err(Refusal::NotArchivable { path: socket.clone(), reason });
         }
         Ok((located, survey))
+    }
+
+    /// Whether the contents of a target have to be read.
+    fn reads(&self, action: &Action, located: &Located) -> Result<bool, Refusal> {
+        match &action.deed {
+            Deed::Archive { .. } => Ok(true),
+            Deed::Move { to, .. } => match self.destinations.get(to) {
+                Some((_, to)) => is_elsewhere(located, &action.target.path.0, to),
+                None => Ok(true),
+            },
+            _ => Ok(false),
+        }
+    }
+
+    /// Refuses a move to a place where something is.
+    fn place_is_free(&self, action: &Action) -> Result<(), Refusal> {
+        let Deed::Move { to, .. } = &action.deed else { return Ok(()) };
+        let Some((to, _)) = self.destinations.get(to) else { return Ok(()) };
+        let place = moved_place(to, &action.target.path.0);
+        match kernel::stat_path(&place) {
+            Ok(_) => Err(Refusal::Taken(place)),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+            Err(error) => Err(CallError::on(Op::Examine, place)(error).into()),
+        }
+    }
+
+    /// Whether a move has to copy: its destination lies on another file system or another mount.
+    pub(super) fn crosses(&self, path: &Path, destination: &Stat) -> Result<bool, Refusal> {
+        is_elsewhere(&self.locate(path)?, path, destination)
     }
 
     /// Looks for the directory of the next target anew.
@@ -264,6 +300,57 @@ fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
         taken.insert(key, action.number);
     }
     found
+}
+
+fn is_elsewhere(located: &Located, path: &Path, destination: &Stat) -> Result<bool, Refusal> {
+    let parent = stat_descriptor(&located.parent).map_err(CallError::on(Op::Examine, path))?;
+    Ok((parent.dev, parent.mount) != (destination.dev, destination.mount))
+}
+
+/// Looks at where things are moved to: nothing of it can be a target, and it must have room for what is copied there.
+fn look_at_destinations(
+    plan: &Plan,
+    protection: &mut Protection,
+    hopeless: &mut HashMap<u32, String>,
+) -> HashMap<PathBuf, (PathBuf, Stat)> {
+    type Room = (Stat, PathBuf, Bytes);
+    let mut known: HashMap<PathBuf, Result<Room, String>> = HashMap::new();
+    let mut needed: HashMap<u64, Bytes> = HashMap::new();
+    for action in &plan.actions {
+        let Deed::Move { to, .. } = &action.deed else { continue };
+        let looked = known.entry(to.clone()).or_insert_with(|| {
+            let place = look_at_depot(to).map_err(|error| error.to_string())?;
+            protection.add(place.path.clone(), "what this plan moves things to");
+            let examine = |error: io::Error| CallError::on(Op::Examine, to)(error).whole();
+            let stat = kernel::stat_path(&place.standing).map_err(examine)?;
+            let free = kernel::capacity(&place.standing).map_err(examine)?.free();
+            Ok((stat, place.path, free))
+        });
+        match looked {
+            Err(reason) => {
+                hopeless.insert(action.number, reason.clone());
+            }
+            Ok((stat, path, free)) if stat.dev != action.target.device => {
+                let needed = needed.entry(stat.dev).or_default();
+                *needed += action.target.allocated;
+                if *needed > *free {
+                    let style = UnitStyle::Binary;
+                    let (needed, free) = (needed.shown(style), free.shown(style));
+                    let reason = format!(
+                        "with what comes before it {needed} are to be copied to {}, which has {free} free",
+                        Shown(path)
+                    );
+                    hopeless.insert(action.number, reason);
+                }
+            }
+            Ok(_) => {}
+        }
+    }
+    let found = known.into_iter().filter_map(|(to, looked)| {
+        let (stat, path, _) = looked.ok()?;
+        Some((to, (path, stat)))
+    });
+    found.collect()
 }
 
 /// Whether a depot can be used, as far as that can be said without making it.

@@ -1,5 +1,6 @@
 //! The run itself.
 
+use std::collections::HashMap;
 use std::fs::{File, OpenOptions};
 use std::ops::ControlFlow;
 use std::os::unix::fs::OpenOptionsExt;
@@ -9,6 +10,7 @@ use std::time::Duration;
 use rustix::fs::FlockOperation;
 
 use super::check::Checks;
+use super::destination::Destination;
 use super::holding::Areas;
 use super::measured::{Measured, reasons, used_when_settled};
 use super::release::release;
@@ -103,6 +105,7 @@ pub fn carry_out(
         touched: Touched::default(),
         own: OwnChanges::default(),
         leases: Leases::default(),
+        destinations: HashMap::new(),
         journal: &mut journal,
         figures: Figures { total: entries.len(), ..Figures::default() },
         entries,
@@ -111,8 +114,10 @@ pub fn carry_out(
         stopped: false,
     };
     run.pack_all()?;
+    run.copy_all()?;
     run.remove_all()?;
     run.release_all()?;
+    run.clear_copies();
     run.areas.remove_empty();
     let (entries, freed, stopped) = (run.entries, run.figures.freed, run.stopped);
     let after = used_before.and_then(|before| {
@@ -254,6 +259,8 @@ pub(super) struct Run<'a> {
     pub(super) own: OwnChanges,
     /// On the files of the batch at hand.
     pub(super) leases: Leases,
+    /// Where things are moved to, by the path that the plan has.
+    pub(super) destinations: HashMap<PathBuf, Destination>,
     pub(super) journal: &'a mut Journal,
     pub(super) entries: Vec<EntryRecord>,
     pub(super) figures: Figures,

@@ -1,16 +1,19 @@
 //! Where a run keeps what it has taken away: a private directory on the target's own volume.
 
 use std::collections::HashMap;
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
 use rustix::fs::{AtFlags, CWD};
 
+use super::batch::refusal_of;
 use crate::analysis::HOLDING_AREA_PREFIX;
-use crate::kernel::{self, CallError, Op, PrivateDir, Stat};
-use crate::plan::{Located, Refusal, locate};
+use crate::kernel::{
+    self, CallError, Leases, Op, OwnChanges, PrivateDir, Removal, Stat, Strictness,
+};
+use crate::plan::{Located, Refusal, Touched, list_at, locate};
 use crate::shown::Shown;
 use crate::state::State;
 
@@ -79,6 +82,11 @@ impl<'a> Areas<'a> {
         Ok(run)
     }
 
+    /// All that have been opened.
+    pub(super) fn all(&self) -> impl Iterator<Item = Rc<PrivateDir>> {
+        self.open.values().cloned()
+    }
+
     /// Makes what was moved in or removed durable.
     pub(super) fn sync(&self) -> Result<(), CallError> {
         self.open.values().try_for_each(|area| area.sync())
@@ -111,6 +119,25 @@ impl Reopened {
     pub(super) fn sync(&self) -> Result<(), CallError> {
         self.0.values().try_for_each(|area| area.sync())
     }
+}
+
+/// Removes what an attempt to unpack or copy has left in a private directory, if anything.
+pub(super) fn clear_attempt(area: &PrivateDir, held: &OsStr) -> Result<(), Refusal> {
+    if area.stat(held)?.is_none() {
+        return Ok(());
+    }
+    let path = area.path().join(held);
+    let here = area.fd().as_fd();
+    let (_, inventory) = list_at(here, held, &path, &Touched::default(), &mut |_| Ok(()))?;
+    let mut removal = Removal {
+        inventory: &inventory,
+        strictness: Strictness::Exact,
+        leases: &Leases::default(),
+        path: &path,
+        own: &mut OwnChanges::default(),
+        gone: &mut |_, _| {},
+    };
+    area.remove(held, &mut removal).map_err(refusal_of)
 }
 
 /// Opens a run's private directory again, by the path that the journal has.

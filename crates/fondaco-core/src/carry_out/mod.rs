@@ -9,22 +9,24 @@
 //! 3. it is renamed into the run's private directory on the same volume, where nobody can swap it;
 //! 4. it is compared again there, after a look at who has what open; if it is not what was reviewed, or somebody has
 //!    it open, it is renamed back. All that it consists of is listed;
-//! 5. set aside: it stays there. Delete, archive: the journal has it as cleared, with the list, synced; then exactly
+//! 5. set aside: it stays there. Move: it gets its place at its destination, or its copy does ([`moving`]). Delete, archive: the journal has it as cleared, with the list, synced; then exactly
 //!    what is listed is removed, bottom up;
 //! 6. its outcome is in the journal, after the directories have been synced.
 //!
 //! Deleted files that processes hold come last ([`release`]): they have no place to be moved from, so
 //! their guards are the processes. Archives are written, read back and compared before step 2 of the first target
-//! that they hold. A run that was cut off is *settled* at the next start ([`settle`]): what lies in the private
+//! that they hold, and so are copies for other volumes. A run that was cut off is *settled* at the next start ([`settle`]): what lies in the private
 //! directory and is not cleared goes back to its place, what is cleared is removed to the end.
 
 mod batch;
 mod check;
+mod destination;
 mod due;
 mod execute;
 mod holding;
 mod journal;
 mod measured;
+mod moving;
 mod put_back;
 mod rehearse;
 mod release;

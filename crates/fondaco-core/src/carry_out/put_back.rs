@@ -12,14 +12,12 @@ use rustix::fs::OFlags;
 
 use super::batch::refusal_of;
 use super::execute::{RunLock, batch_length, lock};
-use super::holding::{Areas, Reopened, directory_times, remove_if_empty};
+use super::holding::{Areas, Reopened, clear_attempt, directory_times, remove_if_empty};
+use super::moving::{StagedBack, copy_back, return_renamed};
 use super::settle::{is_in_place, remove_rest, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Journal};
-use crate::archive::{DepotError, OpenArchive};
-use crate::kernel::{
-    self, CallError, Inventory, Leases, Op, OpenFiles, OwnChanges, PrivateDir, Removal, Strictness,
-    open_beneath,
-};
+use crate::archive::{DepotError, Links, OpenArchive};
+use crate::kernel::{self, CallError, Inventory, Op, OpenFiles, PrivateDir, open_beneath};
 use crate::plan::{Located, Locator, Refusal, Target, Touched, list_at};
 use crate::shown::{Shown, shown};
 use crate::state::State;
@@ -67,6 +65,7 @@ pub fn put_back(
         areas: Areas::of_run(state, &token),
         reopened: Reopened::default(),
         archives: None,
+        links: Links::default(),
         locator: Locator::default(),
     };
     // the last first: so the times of a directory that several were taken from go back step by step
@@ -88,6 +87,8 @@ struct Places<'a> {
     areas: Areas<'a>,
     reopened: Reopened,
     archives: Option<OpenArchive>,
+    /// What has been copied back and has more names.
+    links: Links,
     locator: Locator,
 }
 
@@ -102,17 +103,18 @@ fn put_back_batch(
     let mut parents: BTreeMap<PathBuf, Arc<OwnedFd>> = BTreeMap::new();
     let mut back = Vec::new();
     for mut entry in batch.into_iter().rev() {
-        let is_whole = matches!(entry.state, EntryState::Held | EntryState::Archived);
+        let is_whole =
+            matches!(entry.state, EntryState::Held | EntryState::Archived | EntryState::Moved);
         let inventory = match is_whole {
             true => None,
             false => chosen.journal.inventory(chosen.run, entry.action.number)?,
         };
         match return_one(&mut entry, inventory.as_ref(), places) {
-            Ok((missing, located)) => {
+            Ok((back_now, located)) => {
                 let path = &entry.action.target.path.0;
                 let parent = path.parent().unwrap_or(path).to_owned();
                 parents.entry(parent).or_insert(located.parent);
-                back.push((entry, missing));
+                back.push((entry, back_now));
             }
             Err(refusal) => chosen.returned.refused.push((entry, refusal.to_string())),
         }
@@ -129,31 +131,53 @@ fn put_back_batch(
         return Ok(());
     }
     let mut records = Vec::new();
-    for (mut entry, missing) in back {
-        (entry.state, entry.message) = match &missing {
-            None => (EntryState::PutBack, String::new()),
-            Some(missing) => (EntryState::PutBackInPart, missing.words(&entry.action.target)),
+    for (mut entry, back) in back {
+        (entry.state, entry.message) = match &back {
+            Back::Whole => (EntryState::PutBack, String::new()),
+            Back::Copied(_) => (EntryState::PutBack, copy_stays(&entry)),
+            Back::InPart(missing) => {
+                (EntryState::PutBackInPart, missing.words(&entry.action.target))
+            }
         };
         entry.at = now.rfc3339();
-        records.push((entry, missing));
+        records.push((entry, back));
     }
     chosen.journal.write(chosen.run, records.iter().map(|(entry, _)| entry))?;
-    for (entry, missing) in records {
-        match missing {
-            None => chosen.returned.done.push(entry),
-            Some(missing) => chosen.returned.in_part.push((entry, missing)),
+    for (mut entry, back) in records {
+        match back {
+            Back::Whole => chosen.returned.done.push(entry),
+            Back::Copied(copy) => {
+                entry.message = match copy.remove_source(&entry, &mut places.areas, now) {
+                    Ok(()) => String::new(),
+                    Err(refusal) => format!("{}: {refusal}", copy_stays(&entry)),
+                };
+                chosen.journal.write(chosen.run, [&entry])?;
+                chosen.returned.done.push(entry);
+            }
+            Back::InPart(missing) => chosen.returned.in_part.push((entry, missing)),
         }
     }
     Ok(())
 }
 
-/// Puts one target back, which the device may not know yet; tells what is missing of it, if that is not nothing, and
-/// where it was put.
+/// How a target is back in its place.
+enum Back {
+    Whole,
+    /// As a copy of what was moved, which still lies where it was moved to.
+    Copied(Box<StagedBack>),
+    InPart(Missing),
+}
+
+fn copy_stays(entry: &EntryRecord) -> String {
+    format!("its copy is still at {}", Shown(&entry.destination().unwrap_or_default()))
+}
+
+/// Puts one target back, which the device may not know yet; tells how it is back, and where it was put.
 fn return_one(
     entry: &mut EntryRecord,
     inventory: Option<&Inventory>,
     places: &mut Places<'_>,
-) -> Result<(Option<Missing>, Located), Refusal> {
+) -> Result<(Back, Located), Refusal> {
     let path = entry.action.target.path.0.clone();
     let located = places.locator.locate(&path).map_err(|refusal| match refusal {
         Refusal::Gone(_) => Refusal::NotHeld {
@@ -163,18 +187,24 @@ fn return_one(
         other => other,
     })?;
     let before = directory_times(located.parent.as_fd());
-    let mut missing = None;
+    let mut back = Back::Whole;
     match entry.state {
         EntryState::Held => return_held(entry, &path, &located, &mut places.reopened)?,
+        EntryState::Moved if return_renamed(entry, &located)? => {}
+        EntryState::Moved => {
+            back = Back::Copied(Box::new(return_copied(entry, &path, &located, places)?));
+        }
         EntryState::Archived => return_archived(entry, &path, &located, places)?,
         _ if entry.archive.is_some() => return_archived(entry, &path, &located, places)?,
-        _ => missing = Some(return_rest(entry, &path, &located, inventory, &mut places.reopened)?),
+        _ => {
+            match return_rest(entry, &path, &located, inventory, &mut places.reopened)? {
+                Missing::Paths(paths) if paths.is_empty() => {} // it was not begun after all
+                missing => back = Back::InPart(missing),
+            }
+        }
     }
     restore_directory_times(entry, &located, before);
-    if missing == Some(Missing::Paths(Vec::new())) {
-        missing = None; // it was not begun after all
-    }
-    Ok((missing, located))
+    Ok((back, located))
 }
 
 impl Missing {
@@ -399,6 +429,40 @@ fn return_held(
     give(&area, &held, path, located)
 }
 
+/// Refuses what its old volume has no room for.
+pub(super) fn has_room(path: &Path, needed: Bytes) -> Result<(), Refusal> {
+    let parent = path.parent().unwrap_or(path);
+    let capacity = kernel::capacity(parent).map_err(CallError::on(Op::Examine, parent))?;
+    if needed <= capacity.free() {
+        return Ok(());
+    }
+    let style = UnitStyle::Binary;
+    let (needed, free) = (needed.shown(style), capacity.free().shown(style));
+    let reason = format!("it needs {needed}, and its volume has {free} free");
+    Err(Refusal::NotHeld { path: path.to_owned(), reason })
+}
+
+/// Copies what was moved to another volume back to its place.
+fn return_copied(
+    entry: &EntryRecord,
+    path: &Path,
+    located: &Located,
+    places: &mut Places<'_>,
+) -> Result<StagedBack, Refusal> {
+    is_free(path, located)?;
+    let back = copy_back(entry, located, &mut places.areas, &mut places.links)?;
+    back.give(path, located)?;
+    Ok(back)
+}
+
+fn is_free(path: &Path, located: &Located) -> Result<(), Refusal> {
+    match kernel::stat_at(&located.parent, located.name.as_os_str()) {
+        Ok(_) => Err(Refusal::Occupied(path.to_owned())),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        Err(error) => Err(CallError::on(Op::Examine, path)(error).into()),
+    }
+}
+
 /// Gives what is left of a target its place back, and tells what is missing.
 fn return_rest(
     entry: &EntryRecord,
@@ -422,7 +486,7 @@ fn return_rest(
 }
 
 /// The paths of a list that are not there.
-fn missing(
+pub(super) fn missing(
     area: &PrivateDir,
     held: &OsString,
     inventory: &Inventory,
@@ -463,20 +527,8 @@ fn return_archived(
         path: path.to_owned(),
         reason: "no archive is known".to_owned(),
     })?;
-    match kernel::stat_at(&located.parent, located.name.as_os_str()) {
-        Ok(_) => return Err(Refusal::Occupied(path.to_owned())),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => {}
-        Err(error) => return Err(CallError::on(Op::Examine, path)(error).into()),
-    }
-    let parent = path.parent().unwrap_or(path);
-    let capacity = kernel::capacity(parent).map_err(CallError::on(Op::Examine, parent))?;
-    let needed = entry.action.target.allocated;
-    if needed > capacity.free() {
-        let style = UnitStyle::Binary;
-        let (needed, free) = (needed.shown(style), capacity.free().shown(style));
-        let reason = format!("it needs {needed}, and its volume has {free} free");
-        return Err(Refusal::NotHeld { path: path.to_owned(), reason });
-    }
+    is_free(path, located)?;
+    has_room(path, entry.action.target.allocated)?;
     let area = areas.of(path, located)?;
     let held = OsString::from(format!("{}.back", entry.action.number));
     clear_attempt(&area, &held)?; // of a put back that was cut off
@@ -495,25 +547,6 @@ fn return_archived(
         return Err(not_held(error));
     }
     give(&area, &held, path, located)
-}
-
-/// Removes what an attempt to unpack has left in the private directory.
-fn clear_attempt(area: &PrivateDir, held: &OsString) -> Result<(), Refusal> {
-    if area.stat(held)?.is_none() {
-        return Ok(());
-    }
-    let path = area.path().join(held);
-    let here = area.fd().as_fd();
-    let (_, inventory) = list_at(here, held, &path, &Touched::default(), &mut |_| Ok(()))?;
-    let mut removal = Removal {
-        inventory: &inventory,
-        strictness: Strictness::Exact,
-        leases: &Leases::default(),
-        path: &path,
-        own: &mut OwnChanges::default(),
-        gone: &mut |_, _| {},
-    };
-    area.remove(held, &mut removal).map_err(refusal_of)
 }
 
 fn give(area: &PrivateDir, held: &OsString, path: &Path, located: &Located) -> Result<(), Refusal> {

@@ -1,14 +1,16 @@
 //! Bringing runs that were cut off to a defined state.
 
 use std::collections::BTreeSet;
+use std::ffi::OsStr;
 use std::io::ErrorKind;
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 
 use super::execute::{archive_name, lock};
 use super::holding::{remove_if_empty, reopen};
-use super::release;
+use super::put_back::missing;
 use super::{CarryOutError, EntryRecord, EntryState, Journal, RunRecord, RunState};
+use super::{moving, release};
 use crate::archive::DepotAddress;
 use crate::kernel::{
     self, CallError, Inventory, Kind, Leases, Op, OwnChanges, PrivateDir, Removal, RemovalError,
@@ -118,8 +120,10 @@ fn settle_run(
         }
     }
     if was_running {
-        let troubles = clear_unfinished_archives(run, &entries);
-        settled.failed += troubles;
+        settled.failed += clear_unfinished_archives(run, &entries);
+        if entries.iter().any(|entry| matches!(entry.action.deed, Deed::Move { .. })) {
+            settled.failed += moving::clear_copies_of(state, &run.token)?;
+        }
     }
     journal.write(run.id, changed.iter().map(|place| &entries[*place]))?;
     if unsettled {
@@ -179,7 +183,19 @@ fn settle_entry(
     if area.stat(held.as_ref())?.is_none() {
         return not_held(entry);
     }
-    if entry.state.is_half_done() {
+    if entry.state == EntryState::Cleared && matches!(entry.action.deed, Deed::Move { .. }) {
+        if moving::is_at_destination(entry)? {
+            return finish_removal(entry, &area, inventory);
+        }
+        // without its copy an original stays, and one that is not whole has had its copy
+        if !is_whole(&area, held.as_ref(), inventory)? {
+            let place = entry.destination().unwrap_or_default();
+            return Err(Unsettled::Now(format!(
+                "its copy cannot be seen at {}: is its volume mounted?",
+                Shown(&place)
+            )));
+        }
+    } else if entry.state.is_half_done() {
         return finish_removal(entry, &area, inventory);
     }
     let here = area.fd().as_fd();
@@ -212,6 +228,18 @@ fn settle_entry(
     Ok((EntryState::Waiting, message))
 }
 
+/// Whether nothing that is listed has been removed yet.
+fn is_whole(
+    area: &PrivateDir,
+    held: &OsStr,
+    inventory: Option<&Inventory>,
+) -> Result<bool, Unsettled> {
+    match inventory {
+        Some(inventory) => Ok(missing(area, &held.to_owned(), inventory)?.is_empty()),
+        None => Ok(false),
+    }
+}
+
 /// Whether the target is in its place.
 pub(super) fn is_in_place(entry: &EntryRecord) -> Result<bool, CallError> {
     let target = &entry.action.target;
@@ -233,6 +261,15 @@ fn not_held(entry: &EntryRecord) -> Result<(EntryState, String), Unsettled> {
     }
     if is_in_place(entry)? {
         return in_place(entry);
+    }
+    if entry.state == EntryState::Cleared
+        && let Some(place) = entry.destination()
+    {
+        let words = match moving::is_at_destination(entry)? {
+            true => "finished just before the run was cut off".to_owned(),
+            false => format!("it was moved to {}, and is not seen there now", Shown(&place)),
+        };
+        return Ok((EntryState::Moved, words));
     }
     let path = entry.action.target.path.0.clone();
     let message = "finished just before the run was cut off".to_owned();
@@ -301,6 +338,7 @@ fn finish_removal(
     let state = match (entry.state, &entry.action.deed) {
         (EntryState::Purging, _) => EntryState::Purged,
         (_, Deed::Archive { .. }) => EntryState::Archived,
+        (_, Deed::Move { .. }) => EntryState::Moved,
         _ => EntryState::Deleted,
     };
     Ok((state, "removed to the end after it was cut off".to_owned()))

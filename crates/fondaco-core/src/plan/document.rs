@@ -25,6 +25,13 @@ pub enum Deed {
         /// The depot's directory.
         depot: PathBuf,
     },
+    /// Put below another directory with its whole path; to another volume copied, compared, then removed.
+    Move {
+        /// The directory.
+        to: PathBuf,
+        /// It lies on the same volume, so that nothing is freed there.
+        same_volume: bool,
+    },
     /// The processes that hold a deleted file are ended.
     End {
         /// At once and without asking (`SIGKILL`), not on request (`SIGTERM`).
@@ -48,6 +55,7 @@ impl Deed {
             Self::Delete => "delete",
             Self::SetAside => "set aside",
             Self::Archive { .. } => "archive",
+            Self::Move { .. } => "move",
             Self::End { by_force: false } => "end process",
             Self::End { by_force: true } => "kill process",
             Self::Cut => "cut",
@@ -55,10 +63,34 @@ impl Deed {
         }
     }
 
+    /// The directory that it puts something into, if that can lie on the volume which is to be relieved.
+    pub fn destination(&self) -> Option<&Path> {
+        match self {
+            Self::Archive { depot } => Some(depot),
+            Self::Move { to, .. } => Some(to),
+            _ => None,
+        }
+    }
+
+    /// The same deed, with what it says of the volume of its destination set right.
+    #[must_use]
+    pub fn with_destination_on_volume(self, on_volume: bool) -> Self {
+        match self {
+            Self::Move { to, .. } => Self::Move { to, same_volume: on_volume },
+            other => other,
+        }
+    }
+
     /// Whether it is about a deleted file that processes hold.
     pub fn is_release(&self) -> bool {
         matches!(self, Self::End { .. } | Self::Cut | Self::Save { .. })
     }
+}
+
+/// Where a target is, or is to be, once it has been moved below `to`: with its whole path, so that no two meet and each
+/// can be found again.
+pub fn moved_place(to: &Path, path: &Path) -> PathBuf {
+    to.join(path.strip_prefix("/").unwrap_or(path))
 }
 
 /// One line of a plan.

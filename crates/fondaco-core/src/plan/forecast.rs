@@ -25,7 +25,8 @@ pub struct Forecast {
 /// credited once, to the last of them; to none if a name stays elsewhere. If one of the names is
 /// only set aside, its bytes come later. Likewise an extent that files share, where the file system
 /// tells how many references it has; where it does not, it is credited to none. A deleted file is
-/// freed by the action that ends the last of its holders. What is open is left alone and frees nothing.
+/// freed by the action that ends the last of its holders. What is open is left alone and frees nothing, and so does what
+/// is moved within its volume.
 /// An archive's own size is not counted against
 /// its relief: [`notes`] say where it lies on the same volume.
 pub fn forecast<'a>(actions: impl IntoIterator<Item = (&'a Deed, &'a Survey)>) -> Vec<Forecast> {
@@ -47,6 +48,9 @@ impl<'a> SoFar<'a> {
     fn credit(&mut self, deed: &Deed, survey: &'a Survey) -> Forecast {
         if deed.is_release() {
             return Forecast { now: self.release(deed, survey), later: Bytes::ZERO };
+        }
+        if let Deed::Move { same_volume: true, .. } = deed {
+            return Forecast::default();
         }
         let held = matches!(deed, Deed::SetAside);
         let mut frees = Forecast::default();
@@ -173,6 +177,9 @@ pub fn notes(
             "moved within its volume: its {} are freed when it is purged",
             binary(size)
         )),
+        Deed::Move { same_volume: true, .. } => {
+            notes.push("moved within its volume: frees nothing there".to_owned());
+        }
         Deed::Archive { .. } if same_volume => notes
             .push("the depot lies on the same volume: what the archive takes comes off".to_owned()),
         _ => {}

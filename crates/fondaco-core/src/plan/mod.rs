@@ -19,7 +19,7 @@ mod rule_protection;
 mod shared_extents;
 mod survey;
 
-pub use document::{Action, Deed, Plan, PlanError, VERSION};
+pub use document::{Action, Deed, Plan, PlanError, VERSION, moved_place};
 pub use draft::{Draft, Planned, Put, Review};
 pub use forecast::{Forecast, PlannedNames, forecast, notes};
 pub(crate) use free_directory::FreeDirectory;

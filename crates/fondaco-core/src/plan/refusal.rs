@@ -88,6 +88,17 @@ pub enum Refusal {
     /// Its archive could not be written or did not stand the comparison.
     #[error("it could not be archived: {0}")]
     Archive(String),
+    /// Its copy on another volume did not stand the comparison.
+    #[error("{} cannot be moved: {reason}", Shown(path))]
+    Copy {
+        /// The copy, or what in it is wrong.
+        path: PathBuf,
+        /// What is wrong.
+        reason: String,
+    },
+    /// There is something at the place to which it is to be moved.
+    #[error("{} exists; nothing is ever replaced", Shown(.0))]
+    Taken(PathBuf),
     /// There is something at the place to which it is to go back.
     #[error("{} exists; what was there before stays in the holding area", Shown(.0))]
     Occupied(PathBuf),

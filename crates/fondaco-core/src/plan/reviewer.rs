@@ -165,13 +165,12 @@ impl<'a> Reviewer<'a> {
         let survey = self.review(choice)?;
         let path = choice.path().to_owned();
         let volume = self.volume_of(&path, survey.target.kind);
-        let depot_on_volume = match deed {
-            Deed::Archive { depot } => volume_root(depot, self.state, &self.mounts) == volume,
-            _ => false,
-        };
+        let depot_on_volume = deed
+            .destination()
+            .is_some_and(|to| volume_root(to, self.state, &self.mounts) == volume);
         Ok(Planned {
             path,
-            deed: deed.clone(),
+            deed: deed.clone().with_destination_on_volume(depot_on_volume),
             reason: reason.to_owned(),
             volume,
             depot_on_volume,

@@ -34,6 +34,12 @@ impl RuleChoice {
                 let root = Finder::new(catalog).root_of(&entry.path);
                 Deed::Archive { depot: root.map_or(depot.to_owned(), |root| root.path.join(depot)) }
             }
+            DeedWord::Move => {
+                let to = rule.to.as_deref().unwrap_or(Path::new(""));
+                let root = Finder::new(catalog).root_of(&entry.path);
+                let to = root.map_or(to.to_owned(), |root| root.path.join(to));
+                Deed::Move { to, same_volume: false }
+            }
         };
         let by_reading = rule.lens.asks_for_reading() || rule.ages == AgeSource::Read;
         let choice = Choice::Scanned { entry, by_reading };

@@ -8,11 +8,11 @@ use super::model::Enough;
 use super::{RuleFileError, RuleSet};
 use crate::analysis::Protection;
 use crate::catalog::{Origin, Root};
-use crate::kernel::{Capacity, LevelFor, OpenFiles};
+use crate::kernel::{self, Capacity, LevelFor, OpenFiles};
 use crate::lens::Accounts;
 use crate::state::State;
 use crate::units::{Bytes, Level, Time};
-use crate::volume::volume_of;
+use crate::volume::{volume_of, volume_root};
 
 /// What a trial needs to know besides the catalog.
 pub struct Circumstances<'a> {
@@ -26,6 +26,8 @@ pub struct Circumstances<'a> {
     pub open: Option<OpenFiles>,
     /// The number of entries that a rule may take although it is over its limit, confirmed by hand.
     pub confirmed: Option<u64>,
+    /// The root of the volume that a path lies on, so that it can be said what moving something there frees.
+    pub volume_root: Box<dyn Fn(&Path) -> PathBuf + Send + Sync + 'a>,
     /// Where days and months begin and end, for times that are not in a name.
     pub zone: TimeZone,
 }
@@ -109,8 +111,16 @@ impl<'a> Circumstances<'a> {
 
     /// As things were when a scan was made, as far as that is known: what was open then is not.
     pub fn then(state: &'a State, volumes: Vec<VolumeFacts>, protection: Protection) -> Self {
-        let zone = TimeZone::system();
-        Self { accounts: state, volumes, protection, open: None, confirmed: None, zone }
+        let mounts = kernel::mounts().unwrap_or_default();
+        Self {
+            accounts: state,
+            volumes,
+            protection,
+            open: None,
+            confirmed: None,
+            volume_root: Box::new(move |path| volume_root(path, state, &mounts)),
+            zone: TimeZone::system(),
+        }
     }
 }
 

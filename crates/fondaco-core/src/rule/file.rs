@@ -90,6 +90,7 @@ struct RawRule {
     #[serde(default)]
     protect: Vec<Spanned<String>>,
     depot: Option<Spanned<PathBuf>>,
+    to: Option<Spanned<PathBuf>>,
     purge_after: Option<Spanned<String>>,
 }
 
@@ -257,6 +258,7 @@ impl Place<'_> {
                 },
             },
             depot: raw.depot.as_ref().map(|depot| depot.get_ref().clone()),
+            to: raw.to.as_ref().map(|to| to.get_ref().clone()),
             purge_after: match &raw.purge_after {
                 None => None,
                 Some(field) => Some(
@@ -376,6 +378,18 @@ impl Place<'_> {
                 depot.span(),
                 "only what is archived goes to a depot: action = \"archive\"",
             );
+        }
+        match (raw.action, &raw.to) {
+            (DeedWord::Move, None) => {
+                return wrong(
+                    raw.title.span(),
+                    "a rule that moves says where to: to = \"/mnt/spare\"",
+                );
+            }
+            (DeedWord::Move, Some(_)) | (_, None) => {}
+            (_, Some(to)) => {
+                return wrong(to.span(), "only what is moved goes there: action = \"move\"");
+            }
         }
         Ok(())
     }

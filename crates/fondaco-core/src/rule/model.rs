@@ -17,6 +17,7 @@ pub enum DeedWord {
     Delete,
     SetAside,
     Archive,
+    Move,
 }
 
 impl DeedWord {
@@ -26,6 +27,7 @@ impl DeedWord {
             Self::Delete => "delete",
             Self::SetAside => "set aside",
             Self::Archive => "archive",
+            Self::Move => "move",
         }
     }
 }
@@ -158,6 +160,8 @@ pub struct Rule {
     pub at_most: Limits,
     /// Where archives go, if the rule says so.
     pub depot: Option<PathBuf>,
+    /// Where it moves things to.
+    pub to: Option<PathBuf>,
     /// How long what it sets aside is held before it may be purged.
     pub purge_after: Option<Age>,
 }

@@ -31,17 +31,20 @@ impl RuleSet {
             for place in rule.lens.places_not_met(catalog) {
                 said.push(format!("rule {title}: there is no {} below the root", Shown(&place)));
             }
-            if let Some(depot) = &rule.depot {
-                let depot = at.join(depot);
-                match kernel::stat_path(&depot) {
+            let places = [("depot", &rule.depot), ("destination", &rule.to)];
+            for (what, place) in
+                places.into_iter().filter_map(|(what, p)| Some((what, p.as_ref()?)))
+            {
+                let place = at.join(place);
+                match kernel::stat_path(&place) {
                     Ok(_) => {}
                     Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                        let depot = Shown(&depot);
-                        said.push(format!("rule {title}: the depot {depot} is not there yet"));
+                        let place = Shown(&place);
+                        said.push(format!("rule {title}: the {what} {place} is not there yet"));
                     }
                     Err(error) => {
-                        let depot = Shown(&depot);
-                        said.push(format!("rule {title}: the depot {depot}: {error}"));
+                        let place = Shown(&place);
+                        said.push(format!("rule {title}: the {what} {place}: {error}"));
                     }
                 }
             }

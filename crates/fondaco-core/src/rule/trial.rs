@@ -153,6 +153,12 @@ impl<'a> Trial<'a> {
 
     /// Why the time of a rule has not come, if it has not.
     fn rests(&self, rule: &Rule) -> Option<String> {
+        if rule.until.is_some() && !self.devices_moved_within(rule).is_empty() {
+            return Some(
+                "it moves things within their volume: that frees nothing, and is never enough"
+                    .to_owned(),
+            );
+        }
         let volumes = &self.facts.volumes;
         let asks = rule.above.is_some() || rule.inodes_above.is_some() || rule.until.is_some();
         if !asks {
@@ -314,6 +320,7 @@ impl<'a> Trial<'a> {
         let (mut taken, mut frees) = (Vec::new(), Bytes::ZERO);
         // what the rule would take is undone if it is over its limit
         let mut relief = self.relief.clone();
+        let frees_nothing = self.devices_moved_within(rule);
         for id in ranked {
             let device = catalog.device_and_inode(id).0;
             if let Some(enough) = rule.until {
@@ -329,7 +336,9 @@ impl<'a> Trial<'a> {
                     continue;
                 }
             }
-            frees += relief.credit(catalog, id, trial.is_held);
+            if !frees_nothing.contains(&device) {
+                frees += relief.credit(catalog, id, trial.is_held);
+            }
             taken.push(id);
         }
         let mut sum = Sum::default();
@@ -343,6 +352,17 @@ impl<'a> Trial<'a> {
             (self.relief, trial.frees) = (relief, frees);
         }
         taken
+    }
+
+    /// The file systems on which a rule that moves things only gives them another name.
+    fn devices_moved_within(&self, rule: &Rule) -> Vec<u64> {
+        let Some(to) = &rule.to else { return Vec::new() };
+        let roots = self.catalog.roots().iter();
+        let goes_to: Vec<_> =
+            roots.map(|root| (self.facts.volume_root)(&root.path.join(to))).collect();
+        let volumes = self.facts.volumes.iter();
+        let within = volumes.filter(|volume| goes_to.contains(&volume.mount_point));
+        within.map(|volume| volume.device).collect()
     }
 }
 

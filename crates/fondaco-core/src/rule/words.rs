@@ -73,7 +73,7 @@ pub static WORDS: &[RuleWord] = &[
         "places that no rule touches, nor what is below them; relative ones begin at the scanned directory"),
     word(Rule, "title", Text, "\"old recordings\"",
         "what the rule is for; its actions carry it as their reason"),
-    word(Rule, "action", Choice(&["delete", "set-aside", "archive"]), "\"set-aside\"",
+    word(Rule, "action", Choice(&["delete", "set-aside", "archive", "move"]), "\"set-aside\"",
         "what is done with what the rule takes"),
     word(Rule, "on", Flag, "false",
         "false switches the rule off; it stays in the file"),
@@ -141,6 +141,8 @@ pub static WORDS: &[RuleWord] = &[
         "places that no rule of the file touches"),
     word(Rule, "depot", Text, "\"/mnt/depot\"",
         "where archives go; the depot of the settings if left out"),
+    word(Rule, "to", Text, "\"/mnt/spare\"",
+        "where the rule moves things to; below it they have their whole path"),
     word(Rule, "purge_after", Text, "\"14 d\"",
         "how long what the rule sets aside is held before it is due to be purged"),
     word(Thin, "daily", Count(0), "14", "so many days that have a generation"),
@@ -201,6 +203,7 @@ mod tests {
             };
             let head = match *name {
                 "depot" => head.replace("delete", "archive"),
+                "to" => head.replace("delete", "move"),
                 "purge_after" => head.replace("delete", "set-aside"),
                 _ => head.to_owned(),
             };

@@ -127,7 +127,7 @@ pub enum Command {
     #[command(
         before_help = "Examples:\n  fondaco plan --archive /srv/seamark/surveys -o plan.json\n  fondaco plan --rules rules.toml /srv/seamark -o plan.json"
     )]
-    Plan(Plan),
+    Plan(Box<Plan>),
     /// Carry out a plan, or rehearse it
     #[command(
         before_help = "Examples:\n  fondaco carry-out plan.json --rehearse\n  fondaco carry-out plan.json"

@@ -27,6 +27,12 @@ pub struct Plan {
     /// Plan to archive this; may be given several times
     #[arg(long, value_name = "PATH")]
     pub archive: Vec<PathBuf>,
+    /// Plan to move this below the directory of --to, with the whole path that it has now; may be given several times
+    #[arg(long = "move", value_name = "PATH", requires = "to")]
+    pub move_paths: Vec<PathBuf>,
+    /// Where --move goes: on another volume it is copied, compared, and only then removed here
+    #[arg(long, value_name = "DIR", requires = "move_paths")]
+    pub to: Option<PathBuf>,
     /// Plan to ask this process to end, so that the deleted files it holds are freed; may be given
     /// several times, and must be where several hold a file
     #[arg(long, value_name = "PID", conflicts_with = "kill")]

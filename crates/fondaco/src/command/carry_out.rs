@@ -195,6 +195,13 @@ fn print_summary(summary: &RunSummary, all: bool) -> Result<()> {
     for archive in archives {
         say!("archive: {}", Shown(archive));
     }
+    let moved = summary.entries.iter().filter(|entry| entry.state == EntryState::Moved);
+    let mut places: Vec<&Path> =
+        moved.filter_map(|entry| entry.action.deed.destination()).collect();
+    places.dedup();
+    for place in places {
+        say!("moved below: {}", Shown(place));
+    }
     let count = |state| summary.count(state);
     let done = summary.entries.iter().filter(|entry| entry.state.is_done()).count();
     say!(
@@ -215,7 +222,8 @@ fn print_summary(summary: &RunSummary, all: bool) -> Result<()> {
     for reason in &summary.reasons {
         say!("of the difference: {reason}");
     }
-    let can_return = count(EntryState::Held) + count(EntryState::Archived);
+    let can_return =
+        count(EntryState::Held) + count(EntryState::Archived) + count(EntryState::Moved);
     if can_return > 0 {
         say!("put {can_return} back: fondaco put-back {}", summary.run);
     }

@@ -106,6 +106,7 @@ fn print_run(run: &RunRecord, entries: &[EntryRecord], all: bool) -> Result<()> 
     let line = |entry: &EntryRecord| {
         let mut line = line_of(entry);
         line.notes.extend(entry.archive.as_ref().map(|archive| format!("in {}", Shown(archive))));
+        line.notes.extend(entry.moved_to().map(|place| format!("at {}", Shown(&place))));
         line
     };
     let lines: Vec<_> = entries.iter().map(line).collect();

@@ -62,7 +62,7 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
     making.resolve();
     if arguments.rules.is_none() && making.draft.is_empty() && making.left_out.is_empty() {
         usage!(
-            "nothing to plan: give --rules FILE PATH, or --delete, --set-aside or --archive PATH, or \
+            "nothing to plan: give --rules FILE PATH, or --delete, --set-aside, --archive or --move PATH, or \
              --end PID for what it holds"
         );
     }
@@ -131,18 +131,20 @@ impl Making<'_> {
     }
 
     fn by_hand(&mut self, arguments: &cli::Plan) -> Result<()> {
-        let cli::Plan { delete, set_aside, archive, .. } = arguments;
-        if delete.is_empty() && set_aside.is_empty() && archive.is_empty() {
+        let cli::Plan { delete, set_aside, archive, move_paths, .. } = arguments;
+        if [delete, set_aside, archive, move_paths].iter().all(|paths| paths.is_empty()) {
             return Ok(());
         }
         let state = self.state;
         let mut reviewer = Reviewer::new(state, Time::now());
         self.given_up.iter().for_each(|DocPath(place)| reviewer.give_up(place));
         let depot = self.depot.clone();
+        let to = std::path::absolute(arguments.to.as_deref().unwrap_or(Path::new("/")))?;
         for (paths, deed) in [
             (delete, Deed::Delete),
             (set_aside, Deed::SetAside),
             (archive, Deed::Archive { depot }),
+            (move_paths, Deed::Move { to, same_volume: false }),
         ] {
             for path in paths {
                 self.put(reviewer.plan(&Choice::Path(real_entry(path)?), &deed, "by hand"));

@@ -55,6 +55,7 @@ pub fn deed_letter(deed: &Deed) -> char {
         Deed::Delete => 'D',
         Deed::SetAside => 'S',
         Deed::Archive { .. } => 'A',
+        Deed::Move { .. } => 'M',
         Deed::End { by_force: false } => 'E',
         Deed::End { by_force: true } => 'K',
         Deed::Cut => 'C',

@@ -99,6 +99,9 @@ pub fn actions_document(entries: &[EntryRecord]) -> Value {
         if let Some(archive) = &entry.archive {
             document.insert("archive".into(), path_value(archive));
         }
+        if let Some(place) = entry.moved_to() {
+            document.insert("moved".into(), path_value(&place));
+        }
         Value::Object(document)
     };
     entries.iter().map(document).collect()
@@ -184,6 +187,7 @@ fn actions_grid(entries: &[EntryRecord]) -> Grid {
         left("reason", "reason"),
         left("message", "message"),
         left("archive", "archive"),
+        left("moved", "moved to"),
         left("at", "at"),
     ]);
     for entry in entries {
@@ -199,6 +203,7 @@ fn actions_grid(entries: &[EntryRecord]) -> Grid {
             text(shown(&action.reason)),
             text(shown(&entry.message)),
             text(entry.archive.as_ref().map_or_else(String::new, shown)),
+            text(entry.moved_to().map_or_else(String::new, shown)),
             text(shown(&entry.at)),
         ]);
     }

@@ -109,6 +109,9 @@ pub fn rule_words(rule: &Rule) -> Vec<String> {
         Some(Enough::Level(level)) => say(format!("stops when the level is {level}")),
         Some(Enough::Free(free)) => say(format!("stops when {} are free", binary(free))),
     }
+    if let Some(to) = &rule.to {
+        say(format!("what it moves goes below {}", Shown(to)));
+    }
     if let Some(after) = rule.purge_after {
         say(format!("what it sets aside is due to be purged after {after}"));
     }

@@ -127,6 +127,11 @@ impl DirectoryDepot {
         Self::of(directory, place.path)
     }
 
+    /// Its path without links, and the descriptor.
+    pub(crate) fn into_parts(self) -> (PathBuf, OwnedFd) {
+        (self.path, self.directory)
+    }
+
     /// The directory is looked at once more by its descriptor: another may have come to its place.
     fn of(directory: OwnedFd, path: PathBuf) -> Result<Self, DepotError> {
         let stat = stat_descriptor(&directory).map_err(CallError::on(Op::Examine, &path))?;

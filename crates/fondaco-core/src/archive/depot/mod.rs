@@ -21,7 +21,7 @@ pub enum DepotError {
     #[error("{}", .0.whole())]
     Call(#[from] CallError),
     /// It is a file, or a file lies on the way to it.
-    #[error("the depot {} cannot be used: {} is no directory", Shown(path), Shown(at))]
+    #[error("{} cannot be used: {} is no directory", Shown(path), Shown(at))]
     NoDirectory {
         /// The depot as it was given.
         path: PathBuf,
@@ -29,10 +29,10 @@ pub enum DepotError {
         at: PathBuf,
     },
     /// Somebody else could change archives in it.
-    #[error("the depot {} must belong to this user and be writable by nobody else", Shown(.0))]
+    #[error("{} must belong to this user and be writable by nobody else", Shown(.0))]
     NotOurs(PathBuf),
     /// Somebody else could put another directory in its place.
-    #[error("the depot {} is not safe: others may write to {}", Shown(path), Shown(at))]
+    #[error("{} is not safe: others may write to {}", Shown(path), Shown(at))]
     Exposed {
         /// The depot as it was given.
         path: PathBuf,
@@ -40,7 +40,7 @@ pub enum DepotError {
         at: PathBuf,
     },
     /// It is given in a way that can mean different places.
-    #[error("the depot {} must be an absolute path, without `..` behind what is there", Shown(.0))]
+    #[error("{} must be an absolute path, without `..` behind what is there", Shown(.0))]
     NotPlain(PathBuf),
     /// Another archive has that name.
     #[error("{} exists, and no archive is ever replaced", Shown(.0))]

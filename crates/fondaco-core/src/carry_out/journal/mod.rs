@@ -224,11 +224,12 @@ impl Journal {
             let mut write = transaction
                 .prepare_cached(
                     "INSERT INTO entry (run, number, state, area, archive, parent_before, parent_after, freed,
-                     message, at, action, list)
-                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)
+                     message, at, action, list, copy)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?14)
                      ON CONFLICT (run, number) DO UPDATE SET state = ?3, area = ?4, archive = ?5,
                      parent_before = ?6, parent_after = ?7, freed = ?8, message = ?9, at = ?10,
-                     action = coalesce(?11, action), list = iif(?13, coalesce(?12, list), NULL)",
+                     action = coalesce(?11, action), list = iif(?13, coalesce(?12, list), NULL),
+                     copy = ?14",
                 )
                 .map_err(&wrap)?;
             for (entry, list) in entries {
@@ -252,6 +253,7 @@ impl Journal {
                         action,
                         list.map(Inventory::kept),
                         entry.state.keeps_inventory(),
+                        entry.copy.map(|(device, inode)| format!("{device} {inode}")),
                     ])
                     .map_err(&wrap)?;
             }
@@ -409,7 +411,7 @@ impl Journal {
             .database
             .prepare_cached(
                 "SELECT number, action, state, area, archive, parent_before, parent_after, freed, message,
-                 at FROM entry WHERE run = ?1 ORDER BY number",
+                 at, copy FROM entry WHERE run = ?1 ORDER BY number",
             )
             .map_err(&wrap)?;
         let mut rows = select.query([run]).map_err(&wrap)?;
@@ -495,6 +497,11 @@ fn entry_record(row: &Row<'_>, entry: &mut EntryRecord) -> rusqlite::Result<()> 
     entry.parent_after = after.as_deref().and_then(time);
     entry.freed = Bytes::new(row.get::<_, i64>(7)?.max(0) as u64);
     (entry.message, entry.at) = (row.get(8)?, row.get(9)?);
+    let copy: Option<String> = row.get(10)?;
+    entry.copy = copy.as_deref().and_then(|text| {
+        let (device, inode) = text.split_once(' ')?;
+        Some((device.parse().ok()?, inode.parse().ok()?))
+    });
     Ok(())
 }
 

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use crate::plan::{Action, Forecast};
+use crate::plan::{Action, Deed, Forecast, moved_place};
 use crate::units::{Bytes, Time};
 
 /// How a run stands.
@@ -29,6 +29,8 @@ pub enum EntryState {
     Cleared,
     /// In the holding area.
     Held,
+    /// At its destination.
+    Moved,
     /// The target has been removed for good.
     Deleted,
     /// In an archive, and removed.
@@ -70,15 +72,15 @@ macro_rules! words {
 }
 words!(RunState, Running => "running", Done => "done", Stopped => "stopped", CutOff => "cut off");
 words!(EntryState, Waiting => "not begun", Intended => "intended", Held => "set aside",
-    Deleted => "deleted", Archived => "archived", Refused => "refused", Failed => "failed",
+    Moved => "moved", Deleted => "deleted", Archived => "archived", Refused => "refused", Failed => "failed",
     PutBack => "put back", Ended => "ended", Cut => "cut", Saved => "saved and cut", Purged => "purged",
     Cleared => "being removed", Purging => "being purged", PutBackInPart => "partly back", CarriedOn => "carried on");
 
 impl EntryState {
     /// Whether what was planned has been done.
     pub fn is_done(self) -> bool {
-        use EntryState::{Archived, Cut, Deleted, Ended, Held, Saved};
-        matches!(self, Deleted | Held | Archived | Ended | Cut | Saved)
+        use EntryState::{Archived, Cut, Deleted, Ended, Held, Moved, Saved};
+        matches!(self, Deleted | Held | Archived | Moved | Ended | Cut | Saved)
     }
 
     /// Whether a person should look at it.
@@ -145,6 +147,8 @@ pub struct EntryRecord {
     pub area: Option<PathBuf>,
     /// The archive that holds it.
     pub archive: Option<PathBuf>,
+    /// Device and inode of what was moved, or is about to be: of the copy, or of the target itself if it is renamed.
+    pub copy: Option<(u64, u64)>,
     /// When its directory was last read and written, before it was moved.
     pub parent_before: Option<(Time, Time)>,
     /// When its directory was last written, just after it was moved.
@@ -167,6 +171,7 @@ impl EntryRecord {
             state: EntryState::Waiting,
             area: None,
             archive: None,
+            copy: None,
             parent_before: None,
             parent_after: None,
             freed: Bytes::ZERO,
@@ -179,10 +184,26 @@ impl EntryRecord {
     /// Whether there may be something to put back.
     pub fn can_be_put_back(&self) -> bool {
         match self.state {
-            EntryState::Held | EntryState::Archived | EntryState::Purging => true,
+            EntryState::Held | EntryState::Archived | EntryState::Moved | EntryState::Purging => {
+                true
+            }
             EntryState::Failed => self.area.is_some() || self.archive.is_some(),
             _ => false,
         }
+    }
+
+    /// Where it goes, or has gone, if it is moved.
+    pub fn destination(&self) -> Option<PathBuf> {
+        match &self.action.deed {
+            Deed::Move { to, .. } => Some(moved_place(to, &self.action.target.path.0)),
+            _ => None,
+        }
+    }
+
+    /// Where it has been moved to, or some of it may have been.
+    pub fn moved_to(&self) -> Option<PathBuf> {
+        let is_there = matches!(self.state, EntryState::Moved | EntryState::Failed);
+        self.destination().filter(|_| is_there && self.copy.is_some())
     }
 
     /// Its name in the private directory.

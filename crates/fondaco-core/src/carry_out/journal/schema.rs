@@ -41,7 +41,7 @@ INSERT INTO done_by_reason
     SELECT run, json_extract(action, '$.reason'), count(*), sum(freed) FROM entry
     WHERE state IN ('set aside', 'deleted', 'archived', 'purged') GROUP BY 1, 2;
 INSERT INTO entry_of_version_4
-    SELECT entry.run, entry.number, action, state, area, archive, parent_before, parent_after, freed, message, at, list
+    SELECT entry.run, entry.number, action, state, area, archive, NULL, parent_before, parent_after, freed, message, at, list
     FROM entry LEFT JOIN inventory ON inventory.run = entry.run AND inventory.number = entry.number;
 DROP TABLE inventory;
 DROP TABLE entry;
@@ -82,8 +82,8 @@ CREATE TABLE done_by_reason (
 ) STRICT, WITHOUT ROWID;
 ";
 
-/// A row for every action that was begun. `action` is the action where it is another than in `actions`, and `list` is what
-/// may be removed of its target.
+/// A row for every action that was begun. `action` is the action where it is another than in `actions`, `list` is what
+/// may be removed of its target, and `copy` is the device and inode of what was moved.
 const ENTRY: &str = "(
     run INTEGER NOT NULL REFERENCES run (id),
     number INTEGER NOT NULL,
@@ -91,6 +91,7 @@ const ENTRY: &str = "(
     state TEXT NOT NULL,
     area BLOB,
     archive BLOB,
+    copy TEXT,
     parent_before TEXT,
     parent_after TEXT,
     freed INTEGER NOT NULL DEFAULT 0,

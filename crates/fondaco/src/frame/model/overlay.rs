@@ -117,7 +117,10 @@ pub enum Overlay {
 
 /// The deeds in the order in which they are offered: the safest first.
 pub fn deeds(depot: &Path) -> Vec<Deed> {
-    vec![Deed::SetAside, Deed::Archive { depot: depot.to_owned() }, Deed::Delete]
+    let archive = Deed::Archive { depot: depot.to_owned() };
+    // where something is moved to is asked for when that is chosen
+    let other_place = Deed::Move { to: PathBuf::new(), same_volume: false };
+    vec![Deed::SetAside, archive, other_place, Deed::Delete]
 }
 
 /// What can be done with a deleted file that is held: what loses least first. Where it is saved is asked

@@ -23,10 +23,10 @@ fn what_is_to_be_done_is_chosen_with_arrows_and_changed_on_the_plan() {
     let mut stage = Stage::new();
     stage.keys(&[Key::Char(' '), Key::Up]);
     assert_eq!(cursor(&stage), 0, "the safest is first, and before it is none");
-    stage.keys(&[Key::Down, Key::Down, Key::Down, Key::Down]);
-    assert_eq!(cursor(&stage), 2, "nor after the last");
+    stage.keys(&[Key::Down; 5]);
+    assert_eq!(cursor(&stage), 3, "nor after the last");
     // a key that means nothing here chooses nothing
-    stage.keys(&[Key::Char('x'), Key::Tab, Key::Function(5), Key::Up, Key::Enter]);
+    stage.keys(&[Key::Char('x'), Key::Tab, Key::Function(5), Key::Up, Key::Up, Key::Enter]);
     let depot = stage.model.state.depot();
     let deed = |stage: &Stage| stage.model.draft.planned()[0].deed.clone();
     assert_eq!(deed(&stage), Deed::Archive { depot });
@@ -37,11 +37,28 @@ fn what_is_to_be_done_is_chosen_with_arrows_and_changed_on_the_plan() {
     assert_eq!(deed(&stage), Deed::SetAside);
     stage.keys(&[Key::Char('c'), Key::Down, Key::Escape]);
     assert_eq!((deed(&stage), stage.model.draft.planned().len()), (Deed::SetAside, 1));
+    // where something is moved to is asked for, and offered again for the next
+    stage.keys(&[Key::Char('c'), Key::Char('m')]);
+    stage.send(Message::Paste("spare".to_owned()));
+    stage.keys(&[Key::Enter]);
+    let Some(Overlay::Ask { error, .. }) = &stage.model.overlay else {
+        panic!("it is asked again")
+    };
+    assert!(error.as_ref().unwrap().contains("begins with /"));
+    stage.keys(&[Key::Ctrl('u')]);
+    stage.send(Message::Paste("/mnt/spare".to_owned()));
+    stage.keys(&[Key::Enter]);
+    let spare = Deed::Move { to: "/mnt/spare".into(), same_volume: false };
+    assert_eq!(deed(&stage), spare);
+    stage.keys(&[Key::Char('c'), Key::Char('m')]);
+    let Some(Overlay::Ask { offers, .. }) = &stage.model.overlay else { panic!("it is asked") };
+    assert_eq!(offers.first().map(String::as_str), Some("/mnt/spare"));
+    stage.keys(&[Key::Escape]);
 
     let mut many = Stage::new();
     many.look(&[Key::Char('l'), Key::Char('A')]);
-    many.keys(&[Key::Up, Key::Down, Key::Down, Key::Down]);
-    assert_eq!(cursor(&many), 2);
+    many.keys(&[Key::Up, Key::Down, Key::Down, Key::Down, Key::Down]);
+    assert_eq!(cursor(&many), 3);
     many.keys(&[Key::Escape]);
     assert!(many.model.overlay.is_none() && many.model.draft.is_empty());
 }

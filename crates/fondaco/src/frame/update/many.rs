@@ -154,7 +154,7 @@ pub fn plan_surveyed(model: &mut Model, word: &str, surveyed: Vec<Surveyed>) -> 
         bytes += survey.target.allocated;
         new.push(Planned {
             path,
-            deed,
+            deed: deed.with_destination_on_volume(depot_on_volume),
             reason,
             volume,
             depot_on_volume,

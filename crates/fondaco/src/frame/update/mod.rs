@@ -7,6 +7,7 @@ pub mod file_list;
 pub mod held;
 pub mod lens;
 pub mod many;
+pub mod moving;
 pub mod overlay;
 pub mod peek;
 pub mod place;

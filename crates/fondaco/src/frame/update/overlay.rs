@@ -2,7 +2,8 @@
 
 use fondaco_core::units::Level;
 
-use super::{export, held, many, planning, run, scans, start_scan};
+use super::moving::{self, Moving};
+use super::{export, held, run, scans, start_scan};
 use crate::frame::Field;
 use crate::frame::commands::{Command, Key, available};
 use crate::frame::failure::Failure;
@@ -35,7 +36,7 @@ pub fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
                 let deed = deeds[chosen].clone();
                 return match held {
                     Some(inode) => held::put(model, inode, deed, changes),
-                    None => planning::put(model, &path, deed, changes),
+                    None => moving::put(model, deed, Moving::One(path, changes)),
                 };
             }
             model.overlay =
@@ -48,7 +49,7 @@ pub fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
                 _ => None,
             };
             if let Some(chosen) = chosen {
-                return many::put(model, deeds[chosen].clone(), count);
+                return moving::put(model, deeds[chosen].clone(), Moving::Many(count));
             }
             match key {
                 Key::Up => cursor = cursor.saturating_sub(1),

@@ -71,7 +71,7 @@ pub fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> Vec<Job
         let volume = model.draft.planned().iter().find(|planned| planned.path == path);
         let volume = volume.map(|planned| planned.volume.clone());
         let on = volume.is_some_and(|volume| on_volume(model, &deed, &volume));
-        model.draft.set_deed(path, deed, on);
+        model.draft.set_deed(path, deed.with_destination_on_volume(on), on);
         model.say(format!("Changed to {word}: {}", Shown(path)));
         return Vec::new();
     }
@@ -85,7 +85,7 @@ pub fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> Vec<Job
     let put = model.draft.put(Planned {
         path: path.to_owned(),
         depot_on_volume,
-        deed,
+        deed: deed.with_destination_on_volume(depot_on_volume),
         reason: "by hand".to_owned(),
         volume,
         estimate: bytes,
@@ -104,10 +104,10 @@ pub fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> Vec<Job
     jobs
 }
 
-/// Whether the depot of an archive lies on a volume.
+/// Whether what an archive or a move goes to lies on a volume.
 pub fn on_volume(model: &Model, deed: &Deed, volume: &Path) -> bool {
-    let Deed::Archive { depot } = deed else { return false };
-    model.volume_of(depot).is_some_and(|on| on.mount_point == volume)
+    let on = deed.destination().and_then(|to| model.volume_of(to));
+    on.is_some_and(|on| on.mount_point == volume)
 }
 
 /// A planned thing has been looked at closely.

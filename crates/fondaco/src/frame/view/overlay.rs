@@ -83,6 +83,9 @@ fn choose_deed(
             Deed::Archive { depot } => {
                 format!("frees {size}; kept in {}", Shown(depot))
             }
+            Deed::Move { .. } => {
+                format!("frees {size} if it goes to another volume; can be put back")
+            }
             Deed::Delete => format!("frees {size}; cannot be put back"),
             Deed::End { by_force: false } => {
                 format!("frees {size}; asked to end (TERM)")

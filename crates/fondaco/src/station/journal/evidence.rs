@@ -35,6 +35,9 @@ pub(super) fn of_run(model: &Model, pen: &Pen<'_>) -> Sheet {
         if let Some(archive) = &entry.archive {
             sheet.fact("archive", shown(archive));
         }
+        if let Some(place) = entry.moved_to() {
+            sheet.fact("moved to", shown(place));
+        }
         return sheet;
     }
     let can = can_be_put_back(run);

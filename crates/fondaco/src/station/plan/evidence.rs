@@ -1,6 +1,6 @@
 //! What is known about the selected action.
 
-use fondaco_core::plan::{Deed, Review};
+use fondaco_core::plan::{Deed, Review, moved_place};
 use fondaco_core::shown::shown;
 use fondaco_core::units::grouped;
 
@@ -35,6 +35,7 @@ pub(super) fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
         Deed::Delete => "no: deleted for good",
         Deed::SetAside => "yes, until it is purged",
         Deed::Archive { .. } => "yes, from the archive",
+        Deed::Move { .. } => "yes, from where it is moved to",
         Deed::End { .. } => "no: a process ends",
         Deed::Cut => "no: the contents are lost",
         Deed::Save { .. } => "no: the contents are saved",
@@ -42,6 +43,9 @@ pub(super) fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
     sheet.fact("put back", undo);
     if let Deed::Archive { depot } = &planned.deed {
         sheet.fact("depot", shown(depot));
+    }
+    if let Deed::Move { to, .. } = &planned.deed {
+        sheet.fact("goes to", shown(moved_place(to, &planned.path)));
     }
     if let Deed::Save { to, .. } = &planned.deed {
         sheet.fact("saved as", shown(to));

@@ -127,10 +127,10 @@ fn two_names_of_one_inode_are_one_inode_at_the_other_volume_and_back() {
 fn what_stands_at_the_destination_stays_and_the_original_too() {
     let place = Place::new();
     let (log, other) = (place.file("logs/tide.log", 5000), place.file("logs/buoy.log", 700));
-    for destination in
-        [Some(place.depot.with_file_name("beside")), Mounted::new("tmpfs", 32).map(leak)]
+    let volume = Mounted::new("tmpfs", 32);
+    let elsewhere = volume.as_ref().map(|volume| volume.path().join("seamark"));
+    for destination in [Some(place.depot.with_file_name("beside")), elsewhere].into_iter().flatten()
     {
-        let Some(destination) = destination else { continue };
         let taken = moved(&destination, &log);
         std::fs::create_dir_all(taken.parent().unwrap()).unwrap();
         std::fs::write(&taken, "another").unwrap();
@@ -145,13 +145,6 @@ fn what_stands_at_the_destination_stays_and_the_original_too() {
         put_back(summary.run, None, &place.state, NOW).unwrap();
         assert_eq!(below(&place.root), before);
     }
-}
-
-/// Keeps a file system mounted to the end of the test program.
-fn leak(volume: Mounted) -> PathBuf {
-    let path = volume.path();
-    std::mem::forget(volume);
-    path
 }
 
 #[test]

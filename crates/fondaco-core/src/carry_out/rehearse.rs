@@ -1,7 +1,8 @@
 //! Running a plan's checks without changing anything.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::ControlFlow;
+use std::path::Path;
 
 use super::check::Checks;
 use super::holding::area_root;
@@ -56,7 +57,8 @@ pub fn rehearse(
     }
     let mut checks = Checks::new(plan, state);
     checks.refresh(now);
-    let warnings = depot_warnings(plan, checks.depots());
+    let mut warnings = depot_warnings(plan, checks.depots());
+    warnings.extend(memory_warnings(plan));
     let mut rehearsal = Rehearsal { warnings, ..Rehearsal::default() };
     let mut surveys = Vec::new();
     let mut figures =
@@ -99,6 +101,26 @@ fn check(
         survey.shared = crate::plan::survey(&action.target.path.0)?.shared;
     }
     Ok(Some(survey))
+}
+
+/// Warnings for archives and moves that go to a file system in memory.
+fn memory_warnings(plan: &Plan) -> Vec<String> {
+    let destinations: BTreeSet<&Path> =
+        plan.actions.iter().filter_map(|action| action.deed.destination()).collect();
+    let mounts = kernel::mounts().unwrap_or_default();
+    let in_memory = |place: &&Path| {
+        let mount = kernel::mount_of(place, &mounts);
+        mount.is_some_and(|mount| matches!(mount.fs_type.as_str(), "tmpfs" | "ramfs"))
+    };
+    let in_memory = destinations.into_iter().filter(in_memory);
+    in_memory
+        .map(|place| {
+            format!(
+                "{} lies in memory: what goes there is gone when the machine restarts",
+                Shown(place)
+            )
+        })
+        .collect()
 }
 
 /// Warnings for depots that the plan may fill up.

@@ -354,5 +354,9 @@ fn print(plan: &Plan, all: bool) -> Result<()> {
         binary(frees.now),
         binary(frees.later)
     );
+    let destinations = plan.actions.iter().filter_map(|action| action.deed.destination());
+    for place in destinations.collect::<std::collections::BTreeSet<_>>() {
+        say!("some of it goes to {}", Shown(place));
+    }
     Ok(())
 }

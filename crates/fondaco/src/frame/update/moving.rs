@@ -6,6 +6,7 @@ use std::sync::Arc;
 use fondaco_core::plan::{Deed, Planned};
 use fondaco_core::shown::shown;
 use fondaco_core::units::counted;
+use fondaco_core::volume::Class;
 
 use super::{ask, many, planning};
 use crate::frame::failure::Failure;
@@ -58,7 +59,8 @@ fn offers(model: &Model) -> Vec<String> {
     let mut others: Vec<_> = model
         .volumes
         .iter()
-        .filter(|volume| Some(&volume.mount_point) != here.as_ref())
+        .filter(|volume| Some(&volume.mount_point) != here.as_ref() && !volume.read_only)
+        .filter(|volume| matches!(volume.class, Class::Storage | Class::Network))
         .filter_map(|volume| Some((volume.capacity.as_ref().ok()?.free_users, volume)))
         .collect();
     others.sort_by_key(|(free, _)| std::cmp::Reverse(*free));

@@ -91,6 +91,14 @@ fn ratio(what: &str, took: Duration, floor: Duration) {
     println!("{what}: {:.2} x its floor", took.as_secs_f64() / floor.as_secs_f64());
 }
 
+/// What all threads have computed so far, in the kernel too, in steps of a clock tick (`proc_pid_stat(5)`).
+fn processor_time() -> Duration {
+    let usage = std::fs::read_to_string("/proc/self/stat").unwrap();
+    let fields: Vec<&str> = usage.rsplit_once(')').unwrap().1.split_whitespace().collect();
+    let ticks: u64 = fields[11..13].iter().map(|ticks| ticks.parse::<u64>().unwrap()).sum();
+    Duration::from_millis(ticks * 10)
+}
+
 /// Bytes of memory that the process has had at most (`getrusage(2)`).
 fn peak() -> u64 {
     let status = std::fs::read_to_string("/proc/self/status").unwrap();
@@ -127,11 +135,12 @@ impl Place {
 
     fn timed(&self, what: &str, act: impl FnOnce()) -> Duration {
         rustix::fs::sync();
-        let begun = Instant::now();
+        let (begun, computed) = (Instant::now(), processor_time());
         act();
-        let took = begun.elapsed();
-        let each = took.as_secs_f64() * 1e6 / self.files as f64;
-        println!("{what}: {took:.2?}, {each:.1} µs a file");
+        let (took, computed) = (begun.elapsed(), processor_time() - computed);
+        let each = |time: Duration| time.as_secs_f64() * 1e6 / self.files as f64;
+        let (wall, processor) = (each(took), each(computed));
+        println!("{what}: {took:.2?}, {wall:.1} µs a file, of these {processor:.1} µs of a processor");
         took
     }
 

@@ -137,10 +137,12 @@ impl Place {
         rustix::fs::sync();
         let (begun, computed) = (Instant::now(), processor_time());
         act();
-        let (took, computed) = (begun.elapsed(), processor_time() - computed);
+        let (took, computed) = (begun.elapsed(), processor_time().saturating_sub(computed));
         let each = |time: Duration| time.as_secs_f64() * 1e6 / self.files as f64;
         let (wall, processor) = (each(took), each(computed));
-        println!("{what}: {took:.2?}, {wall:.1} µs a file, of these {processor:.1} µs of a processor");
+        println!(
+            "{what}: {took:.2?}, {wall:.1} µs a file, of these {processor:.1} µs of a processor"
+        );
         took
     }
 

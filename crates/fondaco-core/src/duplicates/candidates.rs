@@ -1,0 +1,99 @@
+//! Files that could be equal: those of one length.
+
+use std::ops::Range;
+
+use crate::catalog::{EntryId, Seen};
+use crate::kernel::Kind;
+use crate::units::Bytes;
+
+/// A file that could be equal to another one. Of an inode with several names it is the first that was met.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Candidate {
+    /// The file in its catalog.
+    pub entry: EntryId,
+    /// When it was last written, in whole seconds.
+    pub(super) written: u32,
+    pub(super) device: u64,
+    pub(super) inode: u64,
+    pub(super) length: u64,
+}
+
+/// Files that could be equal, by their length. 32 bytes for each.
+#[derive(Clone, Debug, Default)]
+pub struct Candidates {
+    /// By length, device and inode.
+    pub(super) files: Vec<Candidate>,
+    /// Where the files of one length lie in `files`.
+    pub(super) groups: Vec<Range<u32>>,
+}
+
+impl Candidates {
+    /// The files below some directories that are seen, have bytes, and have a length in common with another inode.
+    pub fn of(seen: Seen<'_>, at: &[EntryId]) -> Self {
+        let catalog = seen.catalog();
+        let mut files = Vec::new();
+        let mut open: Vec<EntryId> = at.to_vec();
+        while let Some(id) = open.pop() {
+            if catalog.is_directory(id) {
+                open.extend(seen.children(id));
+                continue;
+            }
+            let length = catalog.apparent(id).get();
+            if catalog.kind(id) == Kind::File && length > 0 && seen.has(id) {
+                let (device, inode) = catalog.device_and_inode(id);
+                let written = catalog.modified(id).sec.clamp(0, i64::from(u32::MAX)) as u32;
+                files.push(Candidate { entry: id, written, device, inode, length });
+            }
+        }
+        files.sort_unstable_by_key(|file| (file.length, file.device, file.inode, file.entry));
+        files.dedup_by_key(|file| (file.device, file.inode));
+        let mut groups = Vec::new();
+        let mut kept = 0;
+        let mut from = 0;
+        while from < files.len() {
+            let length = files[from].length;
+            let same = files[from..].iter().take_while(|file| file.length == length).count();
+            if same > 1 {
+                files.copy_within(from..from + same, kept);
+                groups.push(kept as u32..(kept + same) as u32);
+                kept += same;
+            }
+            from += same;
+        }
+        files.truncate(kept);
+        files.shrink_to_fit();
+        let mut candidates = Self { files, groups };
+        candidates.order();
+        candidates
+    }
+
+    /// Large files come first, those that could free most before all others; the rest in the order of their inodes,
+    /// which is about that of the device.
+    fn order(&mut self) {
+        const LARGE: u64 = 1 << 20;
+        let files = &self.files;
+        self.groups.sort_by_key(|group| {
+            let first = &files[group.start as usize];
+            let could_free = first.length * (group.len() as u64 - 1);
+            match first.length >= LARGE {
+                true => (0, u64::MAX - could_free, 0),
+                false => (1, first.device, first.inode),
+            }
+        });
+    }
+
+    /// How many files could be equal to another.
+    pub fn len(&self) -> usize {
+        self.files.len()
+    }
+
+    /// Whether no file could be equal to another.
+    pub fn is_empty(&self) -> bool {
+        self.files.is_empty()
+    }
+
+    /// Bytes of all of them: so many have to be read at most.
+    pub fn bytes(&self) -> Bytes {
+        Bytes::new(self.files.iter().map(|file| file.length).sum())
+    }
+}

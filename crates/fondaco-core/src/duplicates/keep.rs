@@ -1,0 +1,119 @@
+//! Which copy of a set stays: an order of preference.
+
+use std::cmp::Reverse;
+use std::ffi::OsStr;
+use std::path::{Path, PathBuf};
+
+use crate::catalog::{Catalog, EntryId};
+use crate::pattern::{Pattern, PatternError};
+
+/// One thing by which copies are preferred.
+#[derive(Clone, Debug)]
+enum Preference {
+    /// What this pattern matches, or lies in a directory that it matches.
+    Pattern {
+        text: String,
+        pattern: Box<Pattern>,
+    },
+    /// What lies below this directory.
+    Below(PathBuf),
+    Newest,
+    Oldest,
+    Shortest,
+    Deepest,
+}
+
+/// An order of preference: the first that tells copies apart decides; if none does, the shortest path stays, and of equally
+/// long ones the first.
+#[derive(Clone, Debug, Default)]
+pub struct Keep(Vec<Preference>);
+
+/// The words of an order of preference besides patterns.
+pub const KEEP_WORDS: [&str; 4] = ["newest", "oldest", "shortest", "deepest"];
+
+impl Keep {
+    /// Reads words and patterns in the order in which they decide. A pattern without a slash is held against every
+    /// name on the way to a copy, one with a slash against the path below the scanned root; a whole path means what
+    /// lies below it.
+    ///
+    /// # Errors
+    ///
+    /// [`PatternError`].
+    pub fn parse<T: AsRef<str>>(words: &[T]) -> Result<Self, PatternError> {
+        words
+            .iter()
+            .map(|word| Preference::parse(word.as_ref()))
+            .collect::<Result<_, _>>()
+            .map(Self)
+    }
+
+    /// Puts copies into the order in which they would stay: the first one does.
+    pub fn sort(&self, catalog: &Catalog, copies: &mut [EntryId]) {
+        copies.sort_by_cached_key(|copy| self.key(catalog, *copy));
+    }
+
+    fn key(&self, catalog: &Catalog, copy: EntryId) -> (Vec<Reverse<i64>>, usize, PathBuf) {
+        let path = catalog.path(copy);
+        let weights = self.0.iter().map(|by| Reverse(by.weight(catalog, copy, &path)));
+        (weights.collect(), path.as_os_str().len(), path)
+    }
+
+    /// Why the first of some copies in their order stays before the second: the preference that tells them apart, with
+    /// its number.
+    pub fn why(&self, catalog: &Catalog, first: EntryId, second: EntryId) -> String {
+        let (one, other) = (catalog.path(first), catalog.path(second));
+        let decides =
+            self.0.iter().enumerate().find(|(_, by)| {
+                by.weight(catalog, first, &one) != by.weight(catalog, second, &other)
+            });
+        match decides {
+            Some((number, by)) => format!("keep {}: {}", number + 1, by.words()),
+            None if one.as_os_str().len() < other.as_os_str().len() => "shortest path".to_owned(),
+            None => "first by its path".to_owned(),
+        }
+    }
+}
+
+impl Preference {
+    fn parse(text: &str) -> Result<Self, PatternError> {
+        Ok(match text {
+            "newest" => Self::Newest,
+            "oldest" => Self::Oldest,
+            "shortest" => Self::Shortest,
+            "deepest" => Self::Deepest,
+            path if path.starts_with('/') => Self::Below(PathBuf::from(path)),
+            text => {
+                let pattern = Box::new(Pattern::parse(text.strip_suffix('/').unwrap_or(text))?);
+                Self::Pattern { text: text.to_owned(), pattern }
+            }
+        })
+    }
+
+    fn words(&self) -> String {
+        match self {
+            Self::Pattern { text, .. } => text.clone(),
+            Self::Below(path) => path.to_string_lossy().into_owned(),
+            Self::Newest => "newest".to_owned(),
+            Self::Oldest => "oldest".to_owned(),
+            Self::Shortest => "shortest".to_owned(),
+            Self::Deepest => "deepest".to_owned(),
+        }
+    }
+
+    /// The copy with the greatest weight stays.
+    fn weight(&self, catalog: &Catalog, copy: EntryId, path: &Path) -> i64 {
+        match self {
+            Self::Pattern { pattern, .. } => {
+                let below = catalog.path_below_root(copy);
+                let matches =
+                    |path: &Path| pattern.matches(path.file_name().unwrap_or(OsStr::new("")), path);
+                i64::from(below.ancestors().any(matches))
+            }
+            Self::Below(place) => i64::from(path.starts_with(place)),
+            Self::Newest => catalog.modified(copy).sec,
+            Self::Oldest => -catalog.modified(copy).sec,
+            Self::Shortest => -(path.as_os_str().len() as i64),
+            Self::Deepest => path.components().count() as i64,
+        }
+    }
+}

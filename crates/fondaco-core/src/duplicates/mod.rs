@@ -1,0 +1,21 @@
+//! Finds which files hold the same bytes, and which tree is contained in which.
+//!
+//! Takes a [`Catalog`](crate::catalog::Catalog) and reads file contents; changes neither. The way in is
+//! [`Candidates::of`], which groups files by length, and [`search`], which reads of each group as little as tells its
+//! members apart: sets come out in order of relief. What has been read before is [`Known`] by inode and times.
+//! [`Containment`] compares directories by the sets. [`Keep`] says which copy of a set stays; that is carried out
+//! elsewhere, by plans.
+
+mod candidates;
+mod containment;
+mod contents;
+mod keep;
+mod known;
+mod search;
+mod tell_apart;
+
+pub use candidates::{Candidate, Candidates};
+pub use containment::{Contained, Containment, Count, Relation};
+pub use keep::{KEEP_WORDS, Keep};
+pub use known::{Known, KnownError};
+pub use search::{Figures, Found, NotRead, Set, search};

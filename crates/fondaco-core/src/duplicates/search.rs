@@ -1,0 +1,224 @@
+//! The search itself: groups of one length by several threads, figures and sets as they come.
+
+use std::ops::ControlFlow;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering::Relaxed};
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use super::candidates::{Candidate, Candidates};
+use super::known::{Known, KnownError, KnownFiles, ReadNow};
+use super::tell_apart::{Ended, tell_apart};
+use crate::catalog::EntryId;
+use crate::kernel::CallError;
+use crate::parallel;
+use crate::units::{Bytes, Time};
+
+/// Files that hold the same bytes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Set {
+    /// How long each of them is.
+    pub length: Bytes,
+    /// One entry for each inode, in the order of the catalog.
+    pub copies: Vec<EntryId>,
+}
+
+/// How far a search is.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Figures {
+    /// Files that could be equal to another one.
+    pub candidates: u64,
+    /// Files of which it is known what they are equal to.
+    pub done: u64,
+    /// Bytes of all candidates.
+    pub bytes: Bytes,
+    /// Bytes of the candidates that are done: they had to be read at most.
+    pub bytes_done: Bytes,
+    /// Bytes that were read.
+    pub read: Bytes,
+    /// Files of which enough was known from an earlier search.
+    pub known: u64,
+    /// How long it has taken so far.
+    pub elapsed: Duration,
+}
+
+/// Why a file is left out of a search.
+#[derive(Debug, thiserror::Error)]
+pub enum NotRead {
+    /// It is not what was scanned, or changed while it was read.
+    #[error("it is not as it was scanned")]
+    Changed,
+    /// The search was stopped.
+    #[error("the search was stopped")]
+    Stopped,
+    /// The kernel refused.
+    #[error("{}", .0.whole())]
+    Call(#[from] CallError),
+}
+
+/// What a search has come to.
+#[derive(Debug, Default)]
+pub struct Found {
+    /// In order of what all but one of each take.
+    pub sets: Vec<Set>,
+    /// Files that could not be read, or are no longer as they were scanned.
+    pub not_read: Vec<(EntryId, PathBuf, NotRead)>,
+    /// The figures at its end.
+    pub figures: Figures,
+    /// It was stopped; the sets are those that were known by then.
+    pub stopped: bool,
+    /// Why what was read could not be remembered.
+    pub not_remembered: Option<KnownError>,
+}
+
+/// What the threads of a search have in common.
+pub(super) struct Shared<'a> {
+    pub(super) known: &'a KnownFiles,
+    names: &'a (dyn Fn(EntryId) -> PathBuf + Sync),
+    stop: AtomicBool,
+    read: AtomicU64,
+    bytes_done: AtomicU64,
+    done: AtomicU64,
+    taken_as_known: AtomicU64,
+    not_read: Mutex<Vec<(EntryId, PathBuf, NotRead)>>,
+    remembered: Mutex<Vec<ReadNow>>,
+    sets: Mutex<Vec<Set>>,
+    now: Time,
+}
+
+impl Shared<'_> {
+    pub(super) fn path(&self, entry: EntryId) -> PathBuf {
+        (self.names)(entry)
+    }
+
+    pub(super) fn is_stopped(&self) -> bool {
+        self.stop.load(Relaxed)
+    }
+
+    pub(super) fn has_read(&self, bytes: u64) {
+        self.read.fetch_add(bytes, Relaxed);
+    }
+
+    pub(super) fn not_read(&self, entry: EntryId, path: PathBuf, reason: NotRead) {
+        if !matches!(reason, NotRead::Stopped) {
+            locked(&self.not_read).push((entry, path, reason));
+        }
+    }
+
+    pub(super) fn remember(&self, ended: Ended) {
+        match ended {
+            Some((_, as_read, _)) if !as_read.is_at_rest(self.now) => {}
+            Some(read) => locked(&self.remembered).push(read),
+            None => {
+                self.taken_as_known.fetch_add(1, Relaxed);
+            }
+        }
+    }
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// How often figures and new sets are told.
+const OFTEN: Duration = Duration::from_millis(50);
+/// How much is read in one call at most, so that a stop is heard soon.
+const BUFFER: usize = 1 << 20;
+
+/// Reads what could be equal, as far as it is alike. `names` gives the path of an entry; `watch` hears the figures and
+/// the sets that are new since it was asked last, and says whether to go on.
+pub fn search(
+    candidates: &Candidates,
+    names: &(dyn Fn(EntryId) -> PathBuf + Sync),
+    known: &mut Known,
+    now: Time,
+    watch: &mut dyn FnMut(&Figures, &[Set]) -> ControlFlow<()>,
+) -> Found {
+    let begun = Instant::now();
+    let shared = Shared {
+        known: &known.files,
+        names,
+        stop: AtomicBool::new(false),
+        read: AtomicU64::new(0),
+        bytes_done: AtomicU64::new(0),
+        done: AtomicU64::new(0),
+        taken_as_known: AtomicU64::new(0),
+        not_read: Mutex::default(),
+        remembered: Mutex::default(),
+        sets: Mutex::default(),
+        now,
+    };
+    let figures = || Figures {
+        candidates: candidates.len() as u64,
+        done: shared.done.load(Relaxed),
+        bytes: candidates.bytes(),
+        bytes_done: Bytes::new(shared.bytes_done.load(Relaxed)),
+        read: Bytes::new(shared.read.load(Relaxed)),
+        known: shared.taken_as_known.load(Relaxed),
+        elapsed: begun.elapsed(),
+    };
+    let next = AtomicUsize::new(0);
+    let left = AtomicUsize::new(0);
+    let work = || {
+        let mut buffer = vec![0; BUFFER];
+        while !shared.is_stopped() {
+            let Some(group) = candidates.groups.get(next.fetch_add(1, Relaxed)) else { break };
+            let files = &candidates.files[group.start as usize..group.end as usize];
+            let alike = tell_apart(files, &shared, &mut buffer);
+            let sets = alike.into_iter().map(|alike| set_of(&alike.files));
+            locked(&shared.sets).extend(sets);
+            shared.done.fetch_add(files.len() as u64, Relaxed);
+            let bytes: u64 = files.iter().map(|file| file.length).sum();
+            shared.bytes_done.fetch_add(bytes, Relaxed);
+        }
+    };
+    let mut told = 0;
+    std::thread::scope(|scope| {
+        let counted = || {
+            work();
+            left.fetch_sub(1, Relaxed);
+        };
+        for _ in 0..parallel::threads() {
+            left.fetch_add(1, Relaxed);
+            if std::thread::Builder::new().spawn_scoped(scope, counted).is_err() {
+                left.fetch_sub(1, Relaxed);
+            }
+        }
+        if left.load(Relaxed) == 0 && next.load(Relaxed) < candidates.groups.len() {
+            work(); // no thread could be begun
+        }
+        while left.load(Relaxed) > 0 {
+            let new = locked(&shared.sets)[told..].to_vec();
+            told += new.len();
+            if watch(&figures(), &new) == ControlFlow::Break(()) {
+                shared.stop.store(true, Relaxed);
+            }
+            let asked = Instant::now();
+            while left.load(Relaxed) > 0 && asked.elapsed() < OFTEN {
+                std::thread::sleep(Duration::from_millis(1));
+            }
+        }
+    });
+    let figures = figures();
+    let stopped = shared.is_stopped();
+    let Shared { not_read, remembered, sets, .. } = shared;
+    let mut sets = sets.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let more = sets.get(told..).unwrap_or_default();
+    watch(&figures, more).is_continue();
+    sets.sort_by_key(|set| {
+        let others = set.copies.len() as u64 - 1;
+        (std::cmp::Reverse(set.length.get() * others), set.copies.first().copied())
+    });
+    let mut not_read = not_read.into_inner().unwrap_or_else(PoisonError::into_inner);
+    not_read.sort_by_key(|(entry, ..)| *entry);
+    let remembered = remembered.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let not_remembered = known.remember(remembered, now).err();
+    Found { sets, not_read, figures, stopped, not_remembered }
+}
+
+fn set_of(files: &[Candidate]) -> Set {
+    let mut copies: Vec<EntryId> = files.iter().map(|file| file.entry).collect();
+    copies.sort();
+    let length = files.first().map_or(0, |file| file.length);
+    Set { length: Bytes::new(length), copies }
+}

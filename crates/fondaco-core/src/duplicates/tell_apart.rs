@@ -1,0 +1,215 @@
+//! Reads the files of one length step by step, as far as they are alike.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::path::PathBuf;
+
+use super::candidates::Candidate;
+use super::contents::{Digest, end_of_step, read_up_to};
+use super::known::{AsRead, KnownFiles, Read, ReadNow};
+use super::search::{NotRead, Shared};
+use crate::kernel::{self, CallError, Kind, Op, Stat};
+
+/// So many files of one length are kept open while they are compared.
+const OPEN: usize = 64;
+/// Of so many the state of the digest is kept from step to step; of more, what was read is read again.
+const DIGESTED: usize = 256;
+
+/// A file that is being read.
+struct Member<'a> {
+    candidate: &'a Candidate,
+    path: PathBuf,
+    /// As it was first looked at.
+    stat: Option<Stat>,
+    file: Option<File>,
+    digest: Option<Digest>,
+    read: Read,
+    /// How many steps of `read` come from an earlier search.
+    from_before: usize,
+}
+
+/// Files of one length that are equal, each with its digest.
+pub(super) struct Alike {
+    pub(super) files: Vec<Candidate>,
+}
+
+/// Tells the files of one length apart. What cannot be read, or changes meanwhile, is noted and left out.
+pub(super) fn tell_apart(
+    group: &[Candidate],
+    shared: &Shared<'_>,
+    buffer: &mut [u8],
+) -> Vec<Alike> {
+    let length = group.first().map_or(0, |candidate| candidate.length);
+    let members = group.iter().map(|candidate| Member::new(candidate, shared)).collect();
+    let mut parts: Vec<(usize, Vec<Member<'_>>)> = vec![(0, members)];
+    let mut alike = Vec::new();
+    while let Some((step, mut members)) = parts.pop() {
+        let keeps_open = members.len() <= OPEN;
+        let keeps_digest = members.len() <= DIGESTED;
+        let end = end_of_step(step, length);
+        let is_last = end == length;
+        let mut apart: HashMap<[u8; 32], Vec<Member<'_>>> = HashMap::new();
+        // files of many directories, in the order in which they lie on the device
+        members.sort_by_key(|member| (member.candidate.device, member.candidate.inode));
+        for mut member in members {
+            if shared.is_stopped() {
+                return alike;
+            }
+            match member.come_to(step, end, is_last, shared, buffer) {
+                Ok(digest) => {
+                    if !keeps_open {
+                        member.file = None;
+                    }
+                    if !keeps_digest {
+                        member.digest = None;
+                    }
+                    apart.entry(digest).or_default().push(member);
+                }
+                Err(reason) => shared.not_read(member.candidate.entry, member.path, reason),
+            }
+        }
+        let mut found: Vec<_> = apart.into_values().collect();
+        found.sort_by_key(|members| members.first().map(|member| member.candidate.inode));
+        for members in found {
+            match (members.len(), is_last) {
+                (1, _) => members.into_iter().for_each(|member| shared.remember(member.ended())),
+                (_, false) => parts.push((step + 1, members)),
+                (_, true) => {
+                    let mut files = Vec::new();
+                    for member in members {
+                        files.push(*member.candidate);
+                        shared.remember(member.ended());
+                    }
+                    alike.push(Alike { files });
+                }
+            }
+        }
+    }
+    alike
+}
+
+/// What is to be remembered of a file.
+pub(super) type Ended = Option<ReadNow>;
+
+impl<'a> Member<'a> {
+    fn new(candidate: &'a Candidate, shared: &Shared<'_>) -> Self {
+        Self {
+            candidate,
+            path: shared.path(candidate.entry),
+            stat: None,
+            file: None,
+            digest: None,
+            read: Read::default(),
+            from_before: 0,
+        }
+    }
+
+    /// The digest of the contents up to the end of a step: as it is known, or read now.
+    fn come_to(
+        &mut self,
+        step: usize,
+        end: u64,
+        is_last: bool,
+        shared: &Shared<'_>,
+        buffer: &mut [u8],
+    ) -> Result<[u8; 32], NotRead> {
+        if step == 0 && shared.known.has(self.candidate.device, self.candidate.inode) {
+            self.look_up(shared.known)?;
+        }
+        match (is_last, self.read.whole, self.read.steps.get(step)) {
+            (true, Some(whole), _) => return Ok(whole),
+            (false, _, Some(step)) => return Ok(widened(*step)),
+            _ => {}
+        }
+        self.open()?;
+        let (Some(file), Some(stat)) = (&self.file, &self.stat) else {
+            return Err(NotRead::Changed);
+        };
+        let mut digest = self.digest.take().unwrap_or_default();
+        let may_have_holes = stat.blocks * 512 < stat.size;
+        let read = read_up_to(file, end, &mut digest, may_have_holes, buffer, &mut |bytes| {
+            shared.has_read(bytes);
+            !shared.is_stopped()
+        });
+        let whole = match read {
+            Ok(true) => digest.finish(),
+            Ok(false) => return Err(NotRead::Stopped),
+            Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => {
+                return Err(NotRead::Changed);
+            }
+            Err(error) => return Err(CallError::on(Op::Read, &self.path)(error).into()),
+        };
+        self.digest = Some(digest);
+        if is_last {
+            let now = kernel::stat_descriptor(file);
+            let now = now.map_err(CallError::on(Op::Examine, &self.path))?;
+            if AsRead::of(&now) != AsRead::of(stat) {
+                return Err(NotRead::Changed);
+            }
+            self.read.whole = Some(whole);
+            return Ok(whole);
+        }
+        let short = u64::from_le_bytes(whole[..8].try_into().unwrap_or_default());
+        // steps come one after the other, those of an earlier search first
+        if self.read.steps.len() == step {
+            self.read.steps.push(short);
+        }
+        Ok(widened(short))
+    }
+
+    /// Takes what is known of it, if it is still as it was.
+    fn look_up(&mut self, known: &KnownFiles) -> Result<(), NotRead> {
+        let stat = kernel::stat_path(&self.path).map_err(CallError::on(Op::Examine, &self.path))?;
+        self.is_as_scanned(&stat)?;
+        if let Some(read) = known.of(&stat) {
+            self.read = read.clone();
+            self.from_before = self.read.steps.len() + usize::from(self.read.whole.is_some());
+        }
+        Ok(())
+    }
+
+    /// Opens it, and makes sure that it is what was scanned.
+    fn open(&mut self) -> Result<(), NotRead> {
+        if self.file.is_some() {
+            return Ok(());
+        }
+        let file = kernel::open_file(rustix::fs::CWD, self.path.as_path());
+        let file = file.map_err(CallError::on(Op::Open, &self.path))?;
+        let stat =
+            kernel::stat_descriptor(&file).map_err(CallError::on(Op::Examine, &self.path))?;
+        self.is_as_scanned(&stat)?;
+        match &self.stat {
+            Some(before) if AsRead::of(before) != AsRead::of(&stat) => {
+                return Err(NotRead::Changed);
+            }
+            Some(_) => {}
+            None => self.stat = Some(stat),
+        }
+        self.file = Some(file);
+        Ok(())
+    }
+
+    fn is_as_scanned(&self, stat: &Stat) -> Result<(), NotRead> {
+        let then = self.candidate;
+        let written = stat.mtime.sec.clamp(0, i64::from(u32::MAX)) as u32;
+        let same = stat.kind == Kind::File
+            && (stat.dev, stat.ino, stat.size) == (then.device, then.inode, then.length)
+            && written == then.written;
+        if same { Ok(()) } else { Err(NotRead::Changed) }
+    }
+
+    /// What is to be remembered of it: what was read just now, if it was at rest.
+    fn ended(self) -> Ended {
+        let stat = self.stat?;
+        let count = self.read.steps.len() + usize::from(self.read.whole.is_some());
+        (count > self.from_before).then(|| ((stat.dev, stat.ino), AsRead::of(&stat), self.read))
+    }
+}
+
+/// The beginning of a digest in the place of the whole: what is not equal in it is not equal at all, and what is gets
+/// read on.
+fn widened(short: u64) -> [u8; 32] {
+    let mut wide = [0; 32];
+    wide[..8].copy_from_slice(&short.to_le_bytes());
+    wide
+}

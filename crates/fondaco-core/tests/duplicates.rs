@@ -1,0 +1,313 @@
+//! Sets of equal files and containment, against plain comparisons of everything with everything.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod common;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::ControlFlow;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use common::NOW;
+use fondaco_core::catalog::{Catalog, EntryId};
+use fondaco_core::duplicates::{
+    Candidates, Containment, Count, Found, Keep, Known, Relation, search,
+};
+use fondaco_core::scan::{Options, Scan};
+use fondaco_core::units::{Bytes, Time};
+use proptest::prelude::*;
+
+fn scan(root: &Path) -> Scan {
+    let options = Options { threads: 1, ..Options::new(Time::now()) };
+    let mut scan = Scan::start(&[root.to_owned()], &options).unwrap();
+    scan.wait();
+    scan
+}
+
+fn find(catalog: &Catalog, known: &mut Known) -> Found {
+    let at = catalog.roots()[0].entry;
+    let candidates = Candidates::of(catalog.whole(), &[at]);
+    search(&candidates, &|id| catalog.path(id), known, Time::now(), &mut |_, _| {
+        ControlFlow::Continue(())
+    })
+}
+
+/// The sets as paths below the root.
+fn paths(catalog: &Catalog, found: &Found) -> BTreeSet<Vec<PathBuf>> {
+    let set = |copies: &Vec<EntryId>| {
+        let mut paths: Vec<_> = copies.iter().map(|id| catalog.path_below_root(*id)).collect();
+        paths.sort();
+        paths
+    };
+    found.sets.iter().map(|set_of| set(&set_of.copies)).collect()
+}
+
+/// A small tree: for each file its directory, what it holds, and whether it is another name of the one before.
+fn trees() -> impl Strategy<Value = Vec<(usize, u8, u16, bool)>> {
+    let length = prop_oneof![Just(0u16), Just(1), Just(64), Just(65), Just(5000), Just(40_000)];
+    prop::collection::vec((0..10usize, 0..4u8, length, prop::bool::weighted(0.15)), 1..28)
+}
+
+const DIRECTORIES: [&str; 10] =
+    ["", "a", "a/x", "a/x/y", "b", "b/x", "b/x/y", "c", "c/deep/x", "c/deep/x/y"];
+
+fn lay_out(root: &Path, files: &[(usize, u8, u16, bool)]) {
+    for directory in DIRECTORIES {
+        std::fs::create_dir_all(root.join(directory)).unwrap();
+    }
+    let mut last: Option<PathBuf> = None;
+    for (number, (directory, content, length, linked)) in files.iter().enumerate() {
+        // names come again in other directories, so that paths below them are the same
+        let path = root.join(DIRECTORIES[*directory]).join(format!("f{}", number % 5));
+        if path.symlink_metadata().is_ok() {
+            continue;
+        }
+        match (&last, linked) {
+            (Some(last), true) => std::fs::hard_link(last, &path).unwrap(),
+            _ => {
+                let mut bytes = vec![b'~'; usize::from(*length)];
+                // contents differ at the beginning, in the middle or at the end
+                let at =
+                    [0, bytes.len() / 2, bytes.len().saturating_sub(1)][usize::from(*content) % 3];
+                if let Some(byte) = bytes.get_mut(at) {
+                    *byte = *content;
+                }
+                std::fs::write(&path, bytes).unwrap();
+            }
+        }
+        last = Some(path);
+    }
+}
+
+/// Every file below a directory: path below it, inode, contents.
+fn files(directory: &Path) -> Vec<(PathBuf, u64, Vec<u8>)> {
+    let mut found = Vec::new();
+    let mut open = vec![directory.to_owned()];
+    while let Some(path) = open.pop() {
+        for entry in std::fs::read_dir(&path).unwrap().flatten() {
+            let path = entry.path();
+            if path.is_dir() {
+                open.push(path);
+            } else {
+                let below = path.strip_prefix(directory).unwrap().to_owned();
+                found.push((below, path.metadata().unwrap().ino(), std::fs::read(&path).unwrap()));
+            }
+        }
+    }
+    found.sort();
+    found
+}
+
+/// What of a tree is in another, by comparing all pairs.
+fn plainly(tree: &Path, within: &Path) -> (f64, [Count; 4]) {
+    let (here, there) = (files(tree), files(within));
+    let mut counts = [Count::default(); 4];
+    // the bytes of an inode count once, where the first of these relations is that one of its names has
+    let rank = [0, 1, 3, 2];
+    let mut inodes: BTreeMap<u64, (usize, u64)> = BTreeMap::new();
+    for (path, inode, bytes) in &here {
+        let at_path = there.iter().find(|(other, ..)| other == path);
+        let kind = if at_path.is_some_and(|(.., other)| other == bytes) {
+            0
+        } else if there.iter().any(|(.., other)| other == bytes) {
+            1
+        } else if at_path.is_some() {
+            3
+        } else {
+            2
+        };
+        counts[kind].files += 1;
+        let best = inodes.entry(*inode).or_insert((kind, bytes.len() as u64));
+        if rank[kind] < rank[best.0] {
+            best.0 = kind;
+        }
+    }
+    for (kind, length) in inodes.into_values() {
+        counts[kind].bytes += Bytes::new(length);
+    }
+    let whole: u64 = counts.iter().map(|count| count.bytes.get()).sum();
+    let there = counts[0].bytes.get() + counts[1].bytes.get();
+    (if whole == 0 { 0.0 } else { there as f64 / whole as f64 }, counts)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 60, ..ProptestConfig::default() })]
+
+    #[test]
+    fn sets_and_containment_are_those_of_a_plain_comparison(tree in trees()) {
+        let directory = tempfile::tempdir().unwrap();
+        let root = directory.path().canonicalize().unwrap();
+        lay_out(&root, &tree);
+        let scan = scan(&root);
+        let catalog = scan.catalog();
+        let found = find(&catalog, &mut Known::nothing());
+        prop_assert!(found.not_read.is_empty(), "{:?}", found.not_read);
+        let mut by_content: BTreeMap<Vec<u8>, BTreeMap<u64, PathBuf>> = BTreeMap::new();
+        for (path, inode, bytes) in files(&root).into_iter().filter(|(.., bytes)| !bytes.is_empty()) {
+            let of = by_content.entry(bytes).or_default();
+            of.entry(inode).or_insert(path);
+        }
+        let expected: usize = by_content.values().filter(|inodes| inodes.len() > 1).count();
+        prop_assert_eq!(found.sets.len(), expected);
+        for set in &found.sets {
+            let path = catalog.path(set.copies[0]);
+            let bytes = std::fs::read(&path).unwrap();
+            let inodes: BTreeSet<u64> =
+                set.copies.iter().map(|id| catalog.path(*id).metadata().unwrap().ino()).collect();
+            let wanted: BTreeSet<u64> = by_content[&bytes].keys().copied().collect();
+            prop_assert_eq!(inodes, wanted);
+        }
+        // containment of every pair that lies apart
+        let at = catalog.roots()[0].entry;
+        let containment = Containment::new(catalog.whole(), &[at], &found.sets);
+        let directories: Vec<EntryId> =
+            catalog.ids().filter(|id| catalog.is_directory(*id) && *id != at).collect();
+        let rows = containment.rows(0.5);
+        for tree in &directories {
+            for within in &directories {
+                let nested = |a: EntryId, b: EntryId| a == b || catalog.is_below(a, b) || catalog.is_below(b, a);
+                if nested(*tree, *within) {
+                    continue;
+                }
+                let row = containment.compare(*tree, *within);
+                let (share, counts) = plainly(&catalog.path(*tree), &catalog.path(*within));
+                prop_assert_eq!([row.same, row.elsewhere, row.only_here, row.differs], counts);
+                prop_assert!((row.share - share).abs() < 1e-9);
+                let relations: Vec<Relation> =
+                    containment.relations(*tree, *within).map(|(_, relation)| relation).collect();
+                let only = relations.iter().filter(|relation| **relation == Relation::OnlyHere).count();
+                prop_assert_eq!(only as u64, row.only_here.files);
+                if share >= 0.5 {
+                    let told = rows.iter().any(|row| {
+                        (row.tree == *tree || catalog.is_below(*tree, row.tree))
+                            && nested(row.within, *within)
+                    });
+                    prop_assert!(told, "{:?} in {:?}", catalog.path(*tree), catalog.path(*within));
+                }
+            }
+        }
+        for row in &rows {
+            prop_assert!(row.share >= 0.5);
+            // and no row says what one about the directories above says already
+            let follows = rows.iter().any(|above| {
+                row.tree != above.tree
+                    && catalog.is_below(row.tree, above.tree)
+                    && (row.within == above.within || catalog.is_below(row.within, above.within))
+            });
+            prop_assert!(!follows, "{:?}", row);
+        }
+    }
+}
+
+#[test]
+fn a_second_search_reads_nothing_and_finds_what_has_changed() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap().join("seamark");
+    std::fs::create_dir(&root).unwrap();
+    let write = |name: &str, byte: u8, length: usize| {
+        let path = root.join(name);
+        std::fs::write(&path, vec![byte; length]).unwrap();
+        common::set_old(&path, 0);
+    };
+    for name in ["a.raw", "b.raw", "c.raw"] {
+        write(name, 1, 200_000);
+    }
+    write("other.raw", 2, 200_000);
+    write("lonely.raw", 3, 1234);
+    // what was changed a moment ago is not remembered
+    std::thread::sleep(std::time::Duration::from_secs(5));
+    let file = directory.path().join("hashes.db");
+    let first = scan(&root);
+    let found = find(&first.catalog(), &mut Known::open(&file, false).unwrap());
+    let expected: BTreeSet<Vec<PathBuf>> =
+        BTreeSet::from([["a.raw", "b.raw", "c.raw"].map(PathBuf::from).to_vec()]);
+    assert_eq!(paths(&first.catalog(), &found), expected);
+    assert_eq!(found.figures.read.get(), 3 * 200_000 + 64, "the other one differs at once");
+    let again = find(&first.catalog(), &mut Known::open(&file, false).unwrap());
+    assert_eq!(paths(&first.catalog(), &again), expected);
+    assert_eq!((again.figures.read, again.figures.known), (Bytes::ZERO, 4));
+    // a file that is written to with its size and time kept is read again
+    let before = std::fs::metadata(root.join("b.raw")).unwrap();
+    write("b.raw", 9, 200_000);
+    assert_eq!(std::fs::metadata(root.join("b.raw")).unwrap().mtime(), before.mtime());
+    let changed = find(&first.catalog(), &mut Known::open(&file, false).unwrap());
+    let expected: BTreeSet<Vec<PathBuf>> =
+        BTreeSet::from([["a.raw", "c.raw"].map(PathBuf::from).to_vec()]);
+    assert_eq!(paths(&first.catalog(), &changed), expected);
+    assert_eq!(changed.figures.read.get(), 64);
+    let fresh = find(&first.catalog(), &mut Known::open(&file, true).unwrap());
+    assert_eq!(fresh.figures.read.get(), 2 * 200_000 + 2 * 64);
+}
+
+#[test]
+fn what_cannot_be_read_or_is_not_as_scanned_is_listed_and_the_search_goes_on() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    for name in ["a", "b", "gone", "longer", "fifo"] {
+        std::fs::write(root.join(name), vec![7; 5000]).unwrap();
+    }
+    let scan = scan(&root);
+    std::fs::remove_file(root.join("gone")).unwrap();
+    std::fs::write(root.join("longer"), vec![7; 5001]).unwrap();
+    std::fs::remove_file(root.join("fifo")).unwrap();
+    common::run("mkfifo", &[root.join("fifo").as_os_str()]);
+    let catalog = scan.catalog();
+    let found = find(&catalog, &mut Known::nothing());
+    let expected = BTreeSet::from([["a", "b"].map(PathBuf::from).to_vec()]);
+    assert_eq!(paths(&catalog, &found), expected);
+    let mut left_out: Vec<_> = found.not_read.iter().map(|(id, ..)| catalog.name(*id)).collect();
+    left_out.sort();
+    assert_eq!(left_out, ["fifo", "gone", "longer"]);
+    assert!(!found.stopped);
+}
+
+#[test]
+fn a_search_that_is_stopped_says_so() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    for name in ["a", "b"] {
+        std::fs::File::create(root.join(name)).unwrap().set_len(1 << 40).unwrap();
+    }
+    let scan = scan(&root);
+    let catalog = scan.catalog();
+    let candidates = Candidates::of(catalog.whole(), &[catalog.roots()[0].entry]);
+    let found =
+        search(&candidates, &|id| catalog.path(id), &mut Known::nothing(), NOW, &mut |_, _| {
+            ControlFlow::Break(())
+        });
+    assert!(found.stopped && found.sets.is_empty());
+}
+
+#[test]
+fn the_first_preference_that_tells_copies_apart_says_which_stays() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    let mut age = 0;
+    for path in ["surveys/north/a.raw", "field-kits/kit-2041/a.raw", "a.raw"] {
+        let path = root.join(path);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(&path, "tide").unwrap();
+        age += 1000;
+        common::set_age(&path, age);
+    }
+    let scan = scan(&root);
+    let catalog = scan.catalog();
+    let found = find(&catalog, &mut Known::nothing());
+    for (words, stays, why) in [
+        (vec![], "a.raw", "shortest path"),
+        (vec!["surveys/"], "surveys/north/a.raw", "keep 1: surveys/"),
+        (vec!["nothing-like-it", "*-2041"], "field-kits/kit-2041/a.raw", "keep 2: *-2041"),
+        (vec!["newest"], "surveys/north/a.raw", "keep 1: newest"),
+        (vec!["oldest"], "a.raw", "keep 1: oldest"),
+        (vec!["deepest", "oldest"], "field-kits/kit-2041/a.raw", "keep 2: oldest"),
+        (vec!["field-kits/*/a.raw"], "field-kits/kit-2041/a.raw", "keep 1: field-kits/*/a.raw"),
+        (vec![root.join("surveys").to_str().unwrap()], "surveys/north/a.raw", "keep 1"),
+    ] {
+        let keep = Keep::parse(&words).unwrap();
+        let mut copies = found.sets[0].copies.clone();
+        keep.sort(&catalog, &mut copies);
+        assert_eq!(catalog.path_below_root(copies[0]), Path::new(stays), "{words:?}");
+        assert!(keep.why(&catalog, copies[0], copies[1]).starts_with(why), "{words:?}");
+    }
+    assert!(Keep::parse(&["[a"]).is_err());
+}

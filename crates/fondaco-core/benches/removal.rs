@@ -105,6 +105,7 @@ fn plan(at: &Path, target: &Path) -> Plan {
         entries: 1,
         review: Review::Ready(Box::new(survey(target).unwrap())),
         purge_after: None,
+        stays: None,
     });
     draft.to_plan(Vec::new(), Time::now()).unwrap()
 }

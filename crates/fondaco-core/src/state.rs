@@ -169,6 +169,11 @@ impl State {
         self.directory.join("history.db")
     }
 
+    /// Where it is kept what was read of files when equal ones were sought.
+    pub fn hashes_file(&self) -> PathBuf {
+        self.directory.join("hashes.db")
+    }
+
     /// The file that the one run at a time locks.
     pub fn lock_file(&self) -> PathBuf {
         self.directory.join("run.lock")

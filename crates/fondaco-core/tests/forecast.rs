@@ -190,6 +190,7 @@ fn what_keeps_the_measure_below_the_count_is_named() {
             depot_on_volume: true,
             review: Review::Ready(Box::new(survey(path).unwrap())),
             purge_after: None,
+            stays: None,
             ..planned(path, deed, &mounted.path())
         });
     }

@@ -31,12 +31,20 @@ pub(super) struct TakenTarget {
     is_leased: bool,
 }
 
+impl TakenTarget {
+    /// What stood in the place just before it was moved.
+    pub(super) fn stat(&self) -> &Stat {
+        &self.before
+    }
+}
+
 impl Run<'_> {
     /// Takes a batch away. When this returns, what became of each is in the journal.
     pub(super) fn remove_batch(&mut self, batch: &[usize]) -> Result<(), CarryOutError> {
         self.checks.forget_place();
         let outcome = self.remove_intended(batch);
         self.leases.give_back();
+        self.kept_copies.clear();
         outcome
     }
 
@@ -66,7 +74,12 @@ impl Run<'_> {
         let cleared = self.compare_all(taken)?;
         let cleared = self.place_all(cleared);
         for (one, inventory) in &cleared {
-            if self.entries[one.at].action.deed == Deed::SetAside {
+            // what has been moved is not lost, whatever became of its copy
+            let stands = if self.is_moved(one) { Ok(()) } else { self.copy_still_stands(one) };
+            if let Err(refusal) = stands {
+                let refusal = self.give_back(one, refusal);
+                self.refuse(one.at, refusal);
+            } else if self.entries[one.at].action.deed == Deed::SetAside {
                 self.conclude(one.at, EntryState::Held, String::new());
             } else if self.is_moved_by_name(one) {
                 self.conclude(one.at, EntryState::Moved, String::new());
@@ -192,7 +205,9 @@ impl Run<'_> {
         }
         let mut cleared = Vec::new();
         for one in taken {
-            match self.compare(&one) {
+            let compared = self.compare(&one);
+            let compared = compared.and_then(|list| self.compare_with_copy(&one).map(|()| list));
+            match compared {
                 Ok(inventory) => cleared.push((one, inventory)),
                 Err(refusal) => {
                     let refusal = self.give_back(&one, refusal);

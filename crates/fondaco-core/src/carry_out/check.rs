@@ -2,6 +2,7 @@
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap};
+use std::fs::File;
 use std::io;
 use std::ops::Bound;
 use std::os::fd::AsFd;
@@ -14,8 +15,8 @@ use crate::analysis::Protection;
 use crate::archive::{DepotError, DepotPlace};
 use crate::kernel::{self, CallError, Holder, Kind, Op, OpenFiles, Stat, stat_descriptor};
 use crate::plan::{
-    Action, Deed, FreeDirectory, Located, Locator, Plan, Refusal, RuleProtection, Survey, Touched,
-    Visit, moved_place, survey_at,
+    Action, Deed, FreeDirectory, Located, Locator, Plan, Refusal, RuleProtection, Survey, Target,
+    Touched, Visit, locate, moved_place, survey_at,
 };
 use crate::shown::Shown;
 use crate::state::State;
@@ -50,6 +51,7 @@ impl Checks {
             protection.add(place.0.clone(), "protected by a rule");
         }
         let mut hopeless = overlaps(plan, &protection);
+        hopeless.extend(copies_that_go(plan));
         let mut depots: HashMap<&Path, Result<DepotPlace, DepotError>> = HashMap::new();
         for action in &plan.actions {
             let Deed::Archive { depot } = &action.deed else { continue };
@@ -161,6 +163,9 @@ impl Checks {
             return Err(Refusal::Changed { path: path.clone(), difference });
         }
         guard.in_use()?;
+        if let Some(copy) = &action.stays {
+            kept_copy(path, copy)?;
+        }
         if let (true, Some(socket)) = (reads, &survey.socket) {
             let reason = "it is a socket, which means nothing without its process".to_owned();
             return Err(Refusal::NotArchivable { path: socket.clone(), reason });
@@ -210,6 +215,32 @@ impl Checks {
     /// What is asked of every entry of a target, wherever it lies now.
     pub(super) fn guard<'a>(&'a self, path: &'a Path) -> Guard<'a> {
         Guard { checks: self, path, in_use: None }
+    }
+}
+
+/// Opens the copy of a target that must stay, and makes sure that it is what was reviewed.
+pub(super) fn kept_copy(path: &Path, copy: &Target) -> Result<File, Refusal> {
+    let no_copy = |reason: String| Refusal::NoCopy {
+        path: path.to_owned(),
+        copy: copy.path.0.clone(),
+        reason,
+    };
+    let located = match locate(&copy.path.0) {
+        Ok(located) => located,
+        Err(Refusal::Gone(_)) => return Err(no_copy("is gone".to_owned())),
+        Err(other) => return Err(other),
+    };
+    let file = match kernel::open_file(&located.parent, located.name.as_os_str()) {
+        Ok(file) => file,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            return Err(no_copy("is gone".to_owned()));
+        }
+        Err(error) => return Err(CallError::on(Op::Open, &copy.path.0)(error).into()),
+    };
+    let stat = stat_descriptor(&file).map_err(CallError::on(Op::Examine, &copy.path.0))?;
+    match copy.contents_difference(&stat) {
+        None => Ok(file),
+        Some(difference) => Err(no_copy(format!("has changed: {difference}"))),
     }
 }
 
@@ -351,6 +382,31 @@ fn look_at_destinations(
         Some((to, (path, stat)))
     });
     found.collect()
+}
+
+/// Actions whose copy that must stay is, or lies in, the target of an action of the same plan.
+fn copies_that_go(plan: &Plan) -> HashMap<u32, String> {
+    if plan.actions.iter().all(|action| action.stays.is_none()) {
+        return HashMap::new();
+    }
+    let mut inodes = HashMap::new();
+    let mut directories = HashMap::new();
+    for action in plan.actions.iter().filter(|action| !action.deed.is_release()) {
+        let target = &action.target;
+        inodes.insert((target.device, target.inode), action.number);
+        if target.kind == Kind::Directory {
+            directories.insert(target.path.0.as_path(), action.number);
+        }
+    }
+    let goes = |action: &Action| {
+        let copy = action.stays.as_deref()?;
+        let by = inodes.get(&(copy.device, copy.inode)).copied();
+        let by = by
+            .or_else(|| copy.path.0.ancestors().find_map(|above| directories.get(above).copied()));
+        let reason = format!("action {} takes {}, which was to stay", by?, Shown(&copy.path.0));
+        Some((action.number, reason))
+    };
+    plan.actions.iter().filter_map(goes).collect()
 }
 
 /// Whether a depot can be used, as far as that can be said without making it.

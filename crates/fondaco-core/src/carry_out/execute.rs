@@ -10,6 +10,7 @@ use std::time::Duration;
 use rustix::fs::FlockOperation;
 
 use super::check::Checks;
+use super::copies::KeptCopy;
 use super::destination::Destination;
 use super::holding::Areas;
 use super::measured::{Measured, reasons, used_when_settled};
@@ -106,6 +107,7 @@ pub fn carry_out(
         own: OwnChanges::default(),
         leases: Leases::default(),
         destinations: HashMap::new(),
+        kept_copies: HashMap::new(),
         journal: &mut journal,
         figures: Figures { total: entries.len(), ..Figures::default() },
         entries,
@@ -259,6 +261,8 @@ pub(super) struct Run<'a> {
     pub(super) own: OwnChanges,
     /// On the files of the batch at hand.
     pub(super) leases: Leases,
+    /// Copies that stay, of the batch at hand, by device and inode.
+    pub(super) kept_copies: HashMap<(u64, u64), KeptCopy>,
     /// Where things are moved to, by the path that the plan has.
     pub(super) destinations: HashMap<PathBuf, Destination>,
     pub(super) journal: &'a mut Journal,

@@ -20,6 +20,7 @@
 
 mod batch;
 mod check;
+mod copies;
 mod destination;
 mod due;
 mod execute;

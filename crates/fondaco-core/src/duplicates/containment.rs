@@ -289,7 +289,7 @@ impl<'a> Containment<'a> {
     }
 
     /// The pairs of trees of which one is in the other by `least` of its bytes, largest relief first: each tree with the
-    /// smallest trees that hold as much of it as larger ones do. What follows from a row about directories above is left out.
+    /// trees that hold most of it, the smallest of those that lie in one another, or the one that is built like it. What follows from a row about directories above is left out.
     pub fn rows(&self, least: f64) -> Vec<Contained> {
         let bounds = self.bounds();
         let mut rows: Vec<Contained> = Vec::new();
@@ -418,11 +418,18 @@ impl<'a> Containment<'a> {
         let mut found: Vec<Contained> = Vec::new();
         for other in others.into_iter().take(COMPARED) {
             let row = self.compare(tree, other);
-            let adds_nothing = |smaller: &Contained| {
+            if row.share < least {
+                continue;
+            }
+            // of trees that lie in one another and hold as much, the one in which most files have their old places, or
+            // else the smallest
+            let holds_as_much = |smaller: &Contained| {
                 self.catalog.is_below(smaller.within, other) && smaller.share >= row.share - 1e-9
             };
-            if row.share >= least && !found.iter().any(adds_nothing) {
-                found.push(row);
+            match found.iter_mut().find(|smaller| holds_as_much(smaller)) {
+                Some(smaller) if row.same.files > smaller.same.files => *smaller = row,
+                Some(_) => {}
+                None => found.push(row),
             }
         }
         found

@@ -22,6 +22,8 @@ pub enum NoLease {
 #[derive(Debug)]
 pub struct Lease {
     file: OwnedFd,
+    /// `F_WRLCK` or `F_RDLCK`.
+    kind: libc::c_int,
 }
 
 impl Lease {
@@ -31,11 +33,24 @@ impl Lease {
     ///
     /// [`NoLease`]; the descriptor is given back with it.
     pub fn take(file: OwnedFd) -> Result<Self, (OwnedFd, NoLease)> {
+        Self::of_kind(file, libc::F_WRLCK)
+    }
+
+    /// As [`Lease::take`], but others may have the file open for reading: nobody writes to it as long as the lease stands.
+    ///
+    /// # Errors
+    ///
+    /// [`NoLease`]: in use means open for writing.
+    pub fn take_shared(file: OwnedFd) -> Result<Self, (OwnedFd, NoLease)> {
+        Self::of_kind(file, libc::F_RDLCK)
+    }
+
+    fn of_kind(file: OwnedFd, kind: libc::c_int) -> Result<Self, (OwnedFd, NoLease)> {
         // A broken lease is told by a signal. SIGIO, the usual one, would end the process; SIGURG is ignored
         // unless somebody asks for it.
         let told = fcntl(&file, F_SETSIG, libc::SIGURG);
-        match told.and_then(|_| fcntl(&file, libc::F_SETLEASE, libc::F_WRLCK)) {
-            Ok(_) => Ok(Self { file }),
+        match told.and_then(|_| fcntl(&file, libc::F_SETLEASE, kind)) {
+            Ok(_) => Ok(Self { file, kind }),
             // a file that a server has not delegated to this machine gives the same answer, open or not
             Err(error) if error.raw_os_error() == Some(libc::EAGAIN) && !is_remote(&file) => {
                 Err((file, NoLease::InUse))
@@ -51,7 +66,7 @@ impl Lease {
     ///
     /// As `fcntl(2)`.
     pub fn is_unbroken(&self) -> io::Result<bool> {
-        Ok(fcntl(&self.file, libc::F_GETLEASE, 0)? == libc::F_WRLCK)
+        Ok(fcntl(&self.file, libc::F_GETLEASE, 0)? == self.kind)
     }
 
     /// The leased file.

@@ -121,6 +121,9 @@ pub struct Action {
     /// For how many seconds what is set aside is held before it is due to be purged.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub purge_after: Option<u64>,
+    /// A copy with the same contents that must stay: the target is compared with it, byte by byte, right before it goes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stays: Option<Box<Target>>,
 }
 
 // serde gives a reference

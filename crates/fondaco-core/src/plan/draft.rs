@@ -5,7 +5,7 @@ use std::ops::Bound;
 use std::path::{Path, PathBuf};
 
 use super::{
-    Action, Deed, Forecast, Plan, PlanError, PlannedNames, Refusal, Survey, forecast, notes,
+    Action, Deed, Forecast, Plan, PlanError, PlannedNames, Refusal, Survey, Target, forecast, notes,
 };
 use crate::kernel::Kind;
 use crate::shown::DocPath;
@@ -32,6 +32,8 @@ pub struct Planned {
     pub review: Review,
     /// For how many seconds it is held, if it is set aside and is to be purged after that.
     pub purge_after: Option<u64>,
+    /// The copy with the same contents that must stay.
+    pub stays: Option<Box<Target>>,
 }
 
 impl Planned {
@@ -243,6 +245,7 @@ impl Draft {
                 notes: planned.notes(&mut names),
                 held: survey.held.as_ref().map(|held| held.target.clone()),
                 purge_after: planned.purge_after.filter(|_| planned.deed == Deed::SetAside),
+                stays: planned.stays.clone(),
             })
         });
         Plan::new(actions.collect(), protect, now)
@@ -285,6 +288,7 @@ mod tests {
             entries: 1,
             review: Review::Pending,
             purge_after: None,
+            stays: None,
         }
     }
 

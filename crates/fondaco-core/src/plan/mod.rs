@@ -5,6 +5,7 @@
 //! What a target looked like when it was planned is its [`Target`] record; `carry_out` acts only on
 //! what still fits that record.
 
+mod copies;
 mod document;
 mod draft;
 mod forecast;
@@ -19,6 +20,7 @@ mod rule_protection;
 mod shared_extents;
 mod survey;
 
+pub use copies::{PlannedCopies, plan_copies};
 pub use document::{Action, Deed, Plan, PlanError, VERSION, moved_place};
 pub use draft::{Draft, Planned, Put, Review};
 pub use forecast::{Forecast, PlannedNames, forecast, notes};

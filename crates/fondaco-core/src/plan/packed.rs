@@ -186,6 +186,7 @@ mod tests {
                 entries: 1,
                 review: Review::Ready(Box::new(survey)),
                 purge_after: None,
+                stays: None,
             }
         };
         draft.put_all((0..count).map(one).collect());

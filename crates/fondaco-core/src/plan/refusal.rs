@@ -88,6 +88,16 @@ pub enum Refusal {
     /// Its archive could not be written or did not stand the comparison.
     #[error("it could not be archived: {0}")]
     Archive(String),
+    /// The copy that was to stay is not there, or is not the same.
+    #[error("{} stays: {} {reason}", Shown(path), Shown(copy))]
+    NoCopy {
+        /// The target.
+        path: PathBuf,
+        /// The copy that was to stay.
+        copy: PathBuf,
+        /// What is wrong with it, as in "is gone".
+        reason: String,
+    },
     /// Its copy on another volume did not stand the comparison.
     #[error("{} cannot be moved: {reason}", Shown(path))]
     Copy {

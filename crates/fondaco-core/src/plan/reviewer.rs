@@ -178,6 +178,7 @@ impl<'a> Reviewer<'a> {
             entries: survey.target.entries,
             review: Review::Ready(Box::new(survey)),
             purge_after: None,
+            stays: None,
         })
     }
 
@@ -237,5 +238,6 @@ pub fn plan_held(file: &DeletedFile, all: &DeletedFiles, deed: Deed, volume: Pat
         entries: 1,
         review: Review::Ready(Box::new(survey)),
         purge_after: None,
+        stays: None,
     }
 }

@@ -72,6 +72,14 @@ impl Target {
         self.difference(&alone, false)
     }
 
+    /// Says what is different about a file's identity, length and time of writing; another name more or less is not.
+    pub(crate) fn contents_difference(&self, found: &Stat) -> Option<String> {
+        let found = Self::of_inode(&self.path.0, found);
+        let as_reviewed = Self { ctime: found.ctime, links: found.links, ..self.clone() };
+        let found = Self { entries: self.entries, allocated: self.allocated, ..found };
+        as_reviewed.difference(&found, false)
+    }
+
     /// Says what is different, if anything is. `moved`: it has been renamed since the review, which
     /// by itself changes the inode's change time.
     pub fn difference(&self, found: &Target, moved: bool) -> Option<String> {

@@ -85,6 +85,7 @@ pub fn planned(path: &Path, deed: Deed, volume: &Path) -> Planned {
         entries: 1,
         review: Review::Pending,
         purge_after: None,
+        stays: None,
     }
 }
 

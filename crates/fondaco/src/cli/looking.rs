@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, ValueEnum};
 use fondaco_core::analysis::{AgeBy, BreakdownBy, FileOrder};
 use fondaco_core::catalog::Order;
+use fondaco_core::units::Level;
 
 use super::{Form, Walk, words};
 
@@ -63,6 +64,69 @@ pub struct Files {
     /// List so many files
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub top: usize,
+    #[command(flatten)]
+    pub scanned: Scanned,
+    #[command(flatten)]
+    pub form: Form,
+}
+
+/// The arguments of `fondaco duplicates`.
+#[derive(Debug, Args)]
+pub struct Duplicates {
+    /// Which copy stays: a pattern over paths, or newest, oldest, shortest or deepest; may be given several times, the
+    /// first that tells copies apart decides
+    #[arg(long, value_name = "PATTERN|WORD")]
+    pub keep: Vec<String>,
+    /// Tell so many sets, those first that take most
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub top: usize,
+    /// Read everything anew, whatever is known from before
+    #[arg(long)]
+    pub fresh: bool,
+    /// Plan this for all copies but the one of each set that stays
+    #[arg(long, value_name = "ACTION", requires = "output", value_enum)]
+    pub plan: Option<CopyDeed>,
+    /// Write the plan to this file
+    #[arg(short, long, value_name = "FILE", requires = "plan")]
+    pub output: Option<PathBuf>,
+    /// Replace an older plan of that name
+    #[arg(long, requires = "output")]
+    pub force: bool,
+    #[command(flatten)]
+    pub scanned: Scanned,
+    #[command(flatten)]
+    pub form: Form,
+}
+
+/// What can be planned for copies.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum CopyDeed {
+    /// They are removed for good.
+    Delete,
+    /// They are moved into the holding area.
+    SetAside,
+    /// They are archived.
+    Archive,
+}
+
+/// The arguments of `fondaco containment`.
+#[derive(Debug, Args)]
+pub struct Containment {
+    /// Tell pairs of which so much of the one is in the other
+    #[arg(long, value_name = "SHARE", default_value = "50 %", value_parser = Level::parse)]
+    pub least: Level,
+    /// Tell so many pairs, those first that free most
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub top: usize,
+    /// List what of this directory is not in that of --in
+    #[arg(long, value_name = "TREE", requires = "within")]
+    pub of: Option<PathBuf>,
+    /// The directory that --of is compared with
+    #[arg(long = "in", value_name = "TREE", requires = "of")]
+    pub within: Option<PathBuf>,
+    /// Read everything anew, whatever is known from before
+    #[arg(long)]
+    pub fresh: bool,
     #[command(flatten)]
     pub scanned: Scanned,
     #[command(flatten)]

@@ -13,7 +13,10 @@ use fondaco_core::pattern::Pattern;
 use fondaco_core::scan::{Filter, Options};
 use fondaco_core::units::{Bytes, Time};
 
-pub use looking::{Ages, Breakdown, Chart, ChartWord, Directories, Files, Look, Report, Scanned};
+pub use looking::{
+    Ages, Breakdown, Chart, ChartWord, Containment, CopyDeed, Directories, Duplicates, Files, Look,
+    Report, Scanned,
+};
 pub use removal::{CarryOut, Journal, Plan, PutBack};
 pub use rules::{Rules, RulesAct, RulesPast, RulesTry};
 
@@ -107,6 +110,16 @@ pub enum Command {
     /// Sort what is there by kind, owner, family or another property
     #[command(before_help = "Example:\n  fondaco breakdown /srv/seamark --by owner")]
     Breakdown(Breakdown),
+    /// Find files that hold the same bytes, and plan which of them go
+    #[command(
+        before_help = "Examples:\n  fondaco duplicates /srv/seamark --keep surveys/ --keep newest\n  fondaco duplicates /srv/seamark --plan set-aside -o plan.json"
+    )]
+    Duplicates(Duplicates),
+    /// Find directories of which one holds much or all of what is in another
+    #[command(
+        before_help = "Examples:\n  fondaco containment /srv/seamark\n  fondaco containment /srv/seamark --of /srv/seamark/backups/old --in /srv/seamark/backups/new"
+    )]
+    Containment(Containment),
     /// Draw a chart as SVG or PDF
     #[command(
         before_help = "Examples:\n  fondaco chart cascade /srv/seamark -o seamark.svg\n  fondaco chart ages --saved 3 -o ages.pdf"

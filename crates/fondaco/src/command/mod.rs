@@ -8,6 +8,7 @@ mod carry_out;
 mod chart;
 mod demo;
 mod directories;
+mod duplicates;
 mod files;
 mod held;
 mod journal;
@@ -95,6 +96,8 @@ pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Ou
         Command::Report(arguments) => report::run(&arguments, state),
         Command::Directories(arguments) => directories::run(&arguments, state),
         Command::Scans(arguments) => scans::run(&arguments, state, theme),
+        Command::Duplicates(arguments) => duplicates::run(&arguments, state),
+        Command::Containment(arguments) => duplicates::containment(&arguments, state),
         Command::Rules(arguments) => rules::run(&arguments, state),
         Command::Plan(arguments) => plan::run(&arguments, state),
         Command::CarryOut(arguments) => carry_out::run(&arguments, state),

@@ -6,10 +6,11 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, anyhow, bail};
 use fondaco_core::catalog::Catalog;
+use fondaco_core::duplicates::{Found, Keep};
 use fondaco_core::kernel::{self, Aside, DeletedFile, DeletedFiles, Hold, Kind, Process};
 use fondaco_core::plan::{
     Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, Put, Refusal, Reviewer, RuleChoice,
-    is_plan, plan_held,
+    is_plan, plan_copies, plan_held,
 };
 use fondaco_core::rule::{Circumstances, RuleState};
 use fondaco_core::shown::{DocPath, Shown, safe_json_pretty, shown};
@@ -20,7 +21,7 @@ use fondaco_core::volume::root_of_held;
 use super::actions::{self, ActionLine};
 use super::look::look_closer_at;
 use super::{Outcome, binary, obtain, real_entry};
-use crate::cli;
+use crate::cli::{self, CopyDeed};
 use crate::environment::open_state;
 use crate::output::{self, say, tell, usage};
 use crate::query::{Answer, Drafted, keeper_word};
@@ -67,6 +68,48 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
         );
     }
     making.finish(arguments)
+}
+
+/// Plans what is to be done with all copies of every set but the one that stays. What is protected or otherwise left alone
+/// stays too.
+pub(super) fn of_duplicates(
+    catalog: &Catalog,
+    found: &Found,
+    keep: &Keep,
+    deed: CopyDeed,
+    file: &Path,
+    force: bool,
+    state: &State,
+) -> Result<Outcome> {
+    may_be_written(file, force)?;
+    let depot = state.depot();
+    let deed = match deed {
+        CopyDeed::Delete => Deed::Delete,
+        CopyDeed::SetAside => Deed::SetAside,
+        CopyDeed::Archive => Deed::Archive { depot },
+    };
+    let mut reviewer = Reviewer::of_scan(state, catalog.origin(), catalog.roots(), Time::now());
+    reviewer.protect(Vec::new());
+    let mut draft = Draft::default();
+    let mut left_out = Vec::new();
+    let mut planned = Vec::new();
+    for set in &found.sets {
+        let outcome = plan_copies(catalog, set, keep, &deed, &reviewer);
+        planned.extend(outcome.planned);
+        left_out.extend(outcome.left_out.iter().map(ToString::to_string));
+    }
+    draft.put_all(planned);
+    let plan = draft.to_plan(reviewer.protected(), Time::now())?;
+    write(&plan, file)?;
+    print(&plan, false)?;
+    say!("Written to {}. Next: fondaco carry-out {} --rehearse", Shown(file), Shown(file));
+    for reason in left_out.iter().take(LEFT_OUT) {
+        tell!("left out: {reason}");
+    }
+    if left_out.len() > LEFT_OUT {
+        tell!("left out: {} more", grouped((left_out.len() - LEFT_OUT) as u64));
+    }
+    Ok(if left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
 }
 
 struct Making<'a> {

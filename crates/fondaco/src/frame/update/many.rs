@@ -162,6 +162,7 @@ pub fn plan_surveyed(model: &mut Model, word: &str, surveyed: Vec<Surveyed>) -> 
             entries: survey.target.entries,
             review: Review::Ready(Box::new(survey)),
             purge_after,
+            stays: None,
         });
     }
     let count = new.len() as u64;

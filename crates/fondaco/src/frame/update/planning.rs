@@ -92,6 +92,7 @@ pub fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> Vec<Job
         entries,
         review: Review::Pending,
         purge_after: None,
+        stays: None,
     });
     match put {
         Put::TookIn(count) => model

@@ -49,6 +49,7 @@ fn a_cut_off_run_is_announced_and_the_journal_offers_what_can_be_done() {
         entries: 1,
         review: fondaco_core::plan::Review::Ready(Box::new(survey)),
         purge_after: None,
+        stays: None,
     });
     let plan = draft.to_plan(Vec::new(), NOW).unwrap();
     let run = journal.begin(&plan, "token", NOW).unwrap();

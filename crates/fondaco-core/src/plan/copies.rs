@@ -1,0 +1,67 @@
+//! Planning the copies of equal files that need not stay.
+
+use super::{Choice, Deed, Planned, Refusal, Reviewer, survey};
+use crate::catalog::{Catalog, EntryId};
+use crate::duplicates::{Keep, Set};
+use crate::shown::Shown;
+
+/// What of a set is planned.
+#[derive(Debug, Default)]
+pub struct PlannedCopies {
+    /// Every scanned name of every copy that need not stay.
+    pub planned: Vec<Planned>,
+    /// Why some copies, or all of them, are left alone.
+    pub left_out: Vec<Refusal>,
+}
+
+/// Plans one deed for all copies of a set but the one that is preferred. Each is planned beside that one: right before it
+/// goes, both are compared. What is protected, in use or no longer as scanned is left out, and stays too.
+pub fn plan_copies(
+    catalog: &Catalog,
+    set: &Set,
+    keep: &Keep,
+    deed: &Deed,
+    reviewer: &Reviewer<'_>,
+) -> PlannedCopies {
+    let mut copies = set.copies.clone();
+    keep.sort(catalog, &mut copies);
+    let mut outcome = PlannedCopies::default();
+    // if the preferred one is not there any more, the next one stays
+    let stays =
+        copies.iter().enumerate().find_map(|(place, copy)| match as_scanned(catalog, *copy) {
+            Ok(target) => Some((place, target)),
+            Err(refusal) => {
+                outcome.left_out.push(refusal);
+                None
+            }
+        });
+    let Some((place, stays)) = stays else { return outcome };
+    let reason = format!("equal to {}", Shown(&stays.path.0));
+    for copy in &copies[place + 1..] {
+        let names = catalog.names_of_inode(*copy).map_or_else(|| vec![*copy], |(names, _)| names);
+        for name in names {
+            let choice = Choice::Scanned { entry: catalog.scanned_entry(name), by_reading: false };
+            match reviewer.plan(&choice, deed, &reason) {
+                Ok(planned) => outcome
+                    .planned
+                    .push(Planned { stays: Some(Box::new(stays.clone())), ..planned }),
+                Err(refusal) => outcome.left_out.push(refusal),
+            }
+        }
+    }
+    outcome
+}
+
+/// The record of a copy, if it is still what was scanned.
+fn as_scanned(catalog: &Catalog, copy: EntryId) -> Result<super::Target, Refusal> {
+    let entry = catalog.scanned_entry(copy);
+    let target = survey(&entry.path)?.target;
+    let same = (target.inode, target.size, target.mtime.sec)
+        == (catalog.inode(copy), catalog.apparent(copy).get(), catalog.modified(copy).sec);
+    match same {
+        true => Ok(target),
+        false => {
+            Err(Refusal::NotAsScanned { path: entry.path, difference: "it has changed".to_owned() })
+        }
+    }
+}

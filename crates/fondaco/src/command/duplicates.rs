@@ -1,0 +1,122 @@
+//! `fondaco duplicates` and `fondaco containment`
+
+use std::cell::RefCell;
+use std::ops::ControlFlow;
+use std::path::PathBuf;
+
+use anyhow::{Context, Result};
+use fondaco_core::catalog::{Catalog, EntryId};
+use fondaco_core::duplicates::{Candidates, Containment, Found, Keep, Known, search};
+use fondaco_core::shown::{Shown, shown};
+use fondaco_core::units::{Time, counted, grouped};
+
+use super::look::{Closer, Looked, tell_answer};
+use super::{Outcome, binary, excluded_line, plan, stop_asked};
+use crate::cli;
+use crate::environment::{open_state, state_if_any};
+use crate::output::{ProgressLine, Usage, say, tell};
+use crate::query::{self, NotThere, Pairs};
+
+pub(super) fn run(arguments: &cli::Duplicates, state: Option<PathBuf>) -> Result<Outcome> {
+    let keep = keep(&arguments.keep)?;
+    let looked = Looked::of(&arguments.scanned, Closer::No, state.clone())?;
+    let found = find(&looked, arguments.fresh, state.clone())?;
+    let accounts = looked.accounts();
+    if let (Some(deed), Some(file)) = (arguments.plan, &arguments.output) {
+        let state = open_state(state)?;
+        return plan::of_duplicates(
+            &looked.catalog,
+            &found,
+            &keep,
+            deed,
+            file,
+            arguments.force,
+            &state,
+        );
+    }
+    let subject = looked.subject(looked.top()?, &accounts);
+    let answer = query::Duplicates::new(subject, &found, &keep, arguments.top);
+    tell_answer(&answer, &arguments.form)?;
+    ended(&looked, &found, arguments.form.is_for_programs())
+}
+
+pub(super) fn containment(arguments: &cli::Containment, state: Option<PathBuf>) -> Result<Outcome> {
+    let looked = Looked::of(&arguments.scanned, Closer::No, state.clone())?;
+    let found = find(&looked, arguments.fresh, state)?;
+    let accounts = looked.accounts();
+    let subject = looked.subject(looked.top()?, &accounts);
+    let containment = Containment::new(looked.seen(), &roots(&looked.catalog), &found.sets);
+    if let (Some(tree), Some(within)) = (&arguments.of, &arguments.within) {
+        let tree = directory(&looked, tree)?;
+        let within = directory(&looked, within)?;
+        let answer = NotThere::new(subject, &containment, tree, within);
+        tell_answer(&answer, &arguments.form)?;
+    } else {
+        let least = arguments.least.share();
+        let answer = Pairs { of: subject, rows: containment.rows(least), top: arguments.top };
+        tell_answer(&answer, &arguments.form)?;
+    }
+    ended(&looked, &found, arguments.form.is_for_programs())
+}
+
+fn directory(looked: &Looked, path: &std::path::Path) -> Result<EntryId> {
+    let real = path.canonicalize().unwrap_or_else(|_| path.to_owned());
+    let found = looked.catalog.find(&real).filter(|id| looked.catalog.is_directory(*id));
+    found.with_context(|| format!("the scan met no directory {}", Shown(path)))
+}
+
+fn keep(words: &[String]) -> Result<Keep> {
+    Ok(Keep::parse(words).map_err(|error| Usage(format!("--keep: {error}")))?)
+}
+
+fn roots(catalog: &Catalog) -> Vec<EntryId> {
+    catalog.roots().iter().map(|root| root.entry).collect()
+}
+
+/// Searches what is seen, with a line of progress.
+fn find(looked: &Looked, fresh: bool, state: Option<PathBuf>) -> Result<Found> {
+    let candidates = Candidates::of(looked.seen(), &roots(&looked.catalog));
+    let mut known = match state_if_any(state) {
+        Some(state) => Known::open(&state.hashes_file(), fresh).unwrap_or_else(|error| {
+            tell!("{error}; everything is read");
+            Known::nothing()
+        }),
+        None => Known::nothing(),
+    };
+    let line = RefCell::new(ProgressLine::new());
+    stop_asked();
+    let catalog = &looked.catalog;
+    let found =
+        search(&candidates, &|id| catalog.path(id), &mut known, Time::now(), &mut |figures, _| {
+            line.borrow_mut().show(&format!(
+                "comparing {} of {}  read {}",
+                grouped(figures.done),
+                counted(figures.candidates, "file"),
+                binary(figures.read)
+            ));
+            if stop_asked() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        });
+    line.borrow().clear();
+    if let Some(error) = &found.not_remembered {
+        tell!("what was read is not remembered: {error}");
+    }
+    if found.stopped {
+        tell!("stopped: what follows is what was known by then");
+    }
+    Ok(found)
+}
+
+fn ended(looked: &Looked, found: &Found, for_programs: bool) -> Result<Outcome> {
+    for (_, path, reason) in found.not_read.iter().take(10) {
+        tell!("left out: {}: {}", Shown(path), shown(reason.to_string()));
+    }
+    if found.not_read.len() > 10 {
+        tell!("left out: {} more", grouped(found.not_read.len() as u64 - 10));
+    }
+    if !for_programs {
+        for line in looked.part_line().into_iter().chain(excluded_line(&looked.catalog)) {
+            say!("{line}");
+        }
+    }
+    Ok(if found.not_read.is_empty() { looked.outcome() } else { Outcome::Unreadable })
+}

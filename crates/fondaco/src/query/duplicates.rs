@@ -1,0 +1,186 @@
+//! Sets of equal files, and which copy of each stays.
+
+use anyhow::Result;
+use fondaco_core::catalog::{Catalog, EntryId};
+use fondaco_core::duplicates::{Found, Keep, NotRead, Set};
+use fondaco_core::shown::Shown;
+use fondaco_core::units::{Bytes, counted, grouped};
+use serde_json::{Map, Value, json};
+
+use super::cells::{binary, bytes, text};
+use super::{Answer, Subject};
+use crate::output::{Grid, left, put_path, right, say};
+
+/// What a search for equal files has found, with the copies in the order in which they would stay.
+pub struct Duplicates<'a> {
+    of: Subject<'a>,
+    found: &'a Found,
+    /// For each set its copies, the one that stays first.
+    ordered: Vec<Vec<EntryId>>,
+    /// For each set why that one stays.
+    why: Vec<String>,
+    /// So many sets are told.
+    top: usize,
+}
+
+impl<'a> Duplicates<'a> {
+    /// Puts the copies of every set in order of preference.
+    pub fn new(of: Subject<'a>, found: &'a Found, keep: &Keep, top: usize) -> Self {
+        let catalog = of.catalog();
+        let ordered: Vec<Vec<EntryId>> = found
+            .sets
+            .iter()
+            .map(|set| {
+                let mut copies = set.copies.clone();
+                keep.sort(catalog, &mut copies);
+                copies
+            })
+            .collect();
+        let why = |copies: &Vec<EntryId>| keep.why(catalog, copies[0], copies[1]);
+        let why = ordered.iter().map(why).collect();
+        Self { of, found, ordered, why, top }
+    }
+
+    /// What goes if of every set only the first copy stays.
+    pub fn relief(&self) -> Bytes {
+        self.ordered.iter().map(|copies| relief(self.of.catalog(), copies)).sum()
+    }
+
+    fn sets(&self) -> impl Iterator<Item = (&Set, &Vec<EntryId>, &String)> {
+        let ordered = self.ordered.iter().zip(&self.why);
+        self.found
+            .sets
+            .iter()
+            .zip(ordered)
+            .map(|(set, (copies, why))| (set, copies, why))
+            .take(self.top)
+    }
+}
+
+/// What goes if all copies but the first one go, with all their names that were scanned.
+fn relief(catalog: &Catalog, copies: &[EntryId]) -> Bytes {
+    copies
+        .iter()
+        .skip(1)
+        .filter(|copy| names(catalog, **copy).1 == 0)
+        .map(|copy| catalog.allocated(*copy))
+        .sum()
+}
+
+/// The names of a copy that were scanned, and how many there are elsewhere.
+fn names(catalog: &Catalog, copy: EntryId) -> (Vec<EntryId>, u32) {
+    catalog.names_of_inode(copy).unwrap_or_else(|| (vec![copy], 0))
+}
+
+impl Answer for Duplicates<'_> {
+    fn head(&self) -> Value {
+        self.of.head("duplicates")
+    }
+
+    fn grid(&self) -> Grid {
+        let mut grid = Grid::new(&[
+            right("set", "set"),
+            right("length", "length"),
+            right("relief", "relief"),
+            left("stays", ""),
+            right("names", "names"),
+            right("written", "written"),
+            left("path", "path"),
+        ]);
+        let catalog = self.of.catalog();
+        for (number, (set, copies, _)) in self.sets().enumerate() {
+            for (place, copy) in copies.iter().enumerate() {
+                let first = place == 0;
+                let (met, elsewhere) = names(catalog, *copy);
+                let written = catalog.modified(*copy);
+                let number = number + 1;
+                grid.row(vec![
+                    (if first { number.to_string() } else { String::new() }, number.into()),
+                    if first {
+                        bytes(set.length)
+                    } else {
+                        (String::new(), set.length.get().into())
+                    },
+                    if first {
+                        bytes(relief(catalog, copies))
+                    } else {
+                        (String::new(), relief(catalog, copies).get().into())
+                    },
+                    ((if first { "stays" } else { "" }).to_owned(), first.into()),
+                    (
+                        (met.len() as u32 + elsewhere).to_string(),
+                        (met.len() as u32 + elsewhere).into(),
+                    ),
+                    (written.age(catalog.now()).to_string(), written.rfc3339().into()),
+                    text(Shown(catalog.path(*copy)).to_string()),
+                ]);
+            }
+        }
+        grid
+    }
+
+    fn document(&self) -> Result<Value> {
+        let catalog = self.of.catalog();
+        let figures = &self.found.figures;
+        let mut document = self.head();
+        document["searched"] = json!({
+            "candidates": figures.candidates,
+            "read": figures.read,
+            "known": figures.known,
+            "seconds": figures.elapsed.as_secs_f64(),
+        });
+        document["relief"] = json!(self.relief());
+        let set = |(set, copies, why): (&Set, &Vec<EntryId>, &String)| {
+            let copy = |(place, id): (usize, &EntryId)| {
+                let mut copy = Map::new();
+                put_path(&mut copy, &catalog.path(*id));
+                copy.insert("stays".into(), (place == 0).into());
+                if place == 0 {
+                    copy.insert("why".into(), why.clone().into());
+                }
+                let (met, elsewhere) = names(catalog, *id);
+                copy.insert("allocated".into(), json!(catalog.allocated(*id)));
+                copy.insert("names".into(), (met.len() as u32 + elsewhere).into());
+                copy.insert("written".into(), catalog.modified(*id).rfc3339().into());
+                Value::Object(copy)
+            };
+            json!({
+                "length": set.length,
+                "relief": relief(catalog, copies),
+                "copies": copies.iter().enumerate().map(copy).collect::<Value>(),
+            })
+        };
+        document["sets"] = self.sets().map(set).collect();
+        let not_read = |(_, path, reason): &(EntryId, std::path::PathBuf, NotRead)| {
+            let mut one = Map::new();
+            put_path(&mut one, path);
+            let operation = match reason {
+                NotRead::Call(error) => error.op.words(),
+                _ => "read",
+            };
+            one.insert("operation".into(), operation.into());
+            one.insert("error".into(), reason.to_string().into());
+            Value::Object(one)
+        };
+        document["not_read"] = self.found.not_read.iter().map(not_read).collect();
+        Ok(document)
+    }
+
+    fn print(&self, columns: &[String]) -> Result<()> {
+        self.grid().print(columns)?;
+        let figures = &self.found.figures;
+        let sets = self.found.sets.len() as u64;
+        if sets > self.top as u64 {
+            say!("… and {} more sets", grouped(sets - self.top as u64));
+        }
+        say!(
+            "{} of equal files, {} if one of each stays; {} could be equal, {} read in {:.1} s",
+            counted(sets, "set"),
+            binary(self.relief()),
+            counted(figures.candidates, "file"),
+            binary(figures.read),
+            figures.elapsed.as_secs_f64()
+        );
+        Ok(())
+    }
+}

@@ -74,17 +74,20 @@ impl Run<'_> {
         let cleared = self.compare_all(taken)?;
         let cleared = self.place_all(cleared);
         for (one, inventory) in &cleared {
-            // what has been moved is not lost, whatever became of its copy
-            let stands = if self.is_moved(one) { Ok(()) } else { self.copy_still_stands(one) };
-            if let Err(refusal) = stands {
-                let refusal = self.give_back(one, refusal);
-                self.refuse(one.at, refusal);
-            } else if self.entries[one.at].action.deed == Deed::SetAside {
-                self.conclude(one.at, EntryState::Held, String::new());
+            if self.entries[one.at].action.deed == Deed::SetAside {
+                self.conclude_beside_copy(one);
             } else if self.is_moved_by_name(one) {
                 self.conclude(one.at, EntryState::Moved, String::new());
-            } else if self.goes_on("removing", one.at) || self.is_moved(one) {
+            } else if self.is_moved(one) {
                 self.remove(one, inventory);
+            } else if self.goes_on("removing", one.at) {
+                match self.copy_still_stands(one) {
+                    Ok(()) => self.remove(one, inventory),
+                    Err(refusal) => {
+                        let refusal = self.give_back(one, refusal);
+                        self.refuse(one.at, refusal);
+                    }
+                }
             } else {
                 self.leave_for_later(one);
             }
@@ -276,6 +279,17 @@ impl Run<'_> {
             self.touched.note(&before, &after);
         }
         refusal
+    }
+
+    /// What is to be set aside stays where it is now, unless the copy that was to stay is not there any more.
+    fn conclude_beside_copy(&mut self, one: &TakenTarget) {
+        match self.copy_still_stands(one) {
+            Ok(()) => self.conclude(one.at, EntryState::Held, String::new()),
+            Err(refusal) => {
+                let refusal = self.give_back(one, refusal);
+                self.refuse(one.at, refusal);
+            }
+        }
     }
 
     /// A stop was asked for: what was cleared and is not begun goes back to its place.

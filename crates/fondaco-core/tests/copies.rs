@@ -1,0 +1,221 @@
+//! Copies that go because another one stays: whatever happens in between, the contents are still there.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod common;
+
+use std::cell::Cell;
+use std::collections::BTreeSet;
+use std::ops::ControlFlow;
+use std::os::unix::fs::{FileExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+
+use common::{NOW, Place, set_old};
+use fondaco_core::carry_out::{EntryState, Figures, RunSummary, carry_out, put_back, rehearse};
+use fondaco_core::catalog::Catalog;
+use fondaco_core::duplicates::{Candidates, Found, Keep, Known, search};
+use fondaco_core::plan::{Deed, Draft, Plan, Reviewer, plan_copies};
+use fondaco_core::scan::{Options, Scan};
+use fondaco_core::units::Time;
+use proptest::prelude::*;
+
+/// A plan for all copies below the root but those that an order of preference keeps.
+fn plan(place: &Place, keep: &[&str], deed: &Deed) -> Plan {
+    let options = Options { threads: 1, ..Options::new(Time::now()) };
+    let mut scan = Scan::start(std::slice::from_ref(&place.root), &options).unwrap();
+    scan.wait();
+    let catalog: &Catalog = &scan.catalog();
+    let candidates = Candidates::of(catalog.whole(), &[catalog.roots()[0].entry]);
+    let go_on = &mut |_: &_, _: &[_]| ControlFlow::Continue(());
+    let found: Found =
+        search(&candidates, &|id| catalog.path(id), &mut Known::nothing(), Time::now(), go_on);
+    let reviewer = Reviewer::of_scan(&place.state, catalog.origin(), catalog.roots(), Time::now());
+    let keep = Keep::parse(keep).unwrap();
+    let mut draft = Draft::default();
+    for set in &found.sets {
+        let copies = plan_copies(catalog, set, &keep, deed, &reviewer);
+        assert!(copies.left_out.is_empty(), "{:?}", copies.left_out);
+        draft.put_all(copies.planned);
+    }
+    draft.to_plan(Vec::new(), NOW).unwrap()
+}
+
+fn do_it(plan: &Plan, place: &Place) -> RunSummary {
+    carry_out(plan, &place.state, &|| NOW, &|_| ControlFlow::Continue(())).unwrap()
+}
+
+/// Rewrites a file in its place and sets its time back.
+fn rewrite(path: &Path) {
+    let length = std::fs::metadata(path).unwrap().len();
+    std::fs::write(path, vec![b'!'; length as usize]).unwrap();
+    set_old(path, 0);
+}
+
+fn two(place: &Place) -> (PathBuf, PathBuf) {
+    let (stays, goes) = (place.root.join("stays/a.raw"), place.root.join("goes/a.raw"));
+    for path in [&stays, &goes] {
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, vec![7; 100_000]).unwrap();
+        set_old(path, 0);
+    }
+    (stays, goes)
+}
+
+#[test]
+fn a_copy_goes_only_while_the_one_that_stays_is_there_and_the_same() {
+    type Act = fn(&Path);
+    let acts: [(&str, Act, &str); 5] = [
+        ("nothing", |_| {}, ""),
+        ("removed", |stays| std::fs::remove_file(stays).unwrap(), "is gone"),
+        ("rewritten", rewrite, "does not hold the same"),
+        ("longer", |stays| std::fs::write(stays, vec![7; 100_001]).unwrap(), "has changed"),
+        (
+            "another file",
+            |stays| {
+                let other = stays.with_extension("other");
+                std::fs::copy(stays, &other).unwrap();
+                std::fs::rename(other, stays).unwrap();
+            },
+            "has changed",
+        ),
+    ];
+    for deed in [Deed::Delete, Deed::SetAside] {
+        for (what, act, reason) in acts {
+            let place = Place::new();
+            let (stays, goes) = two(&place);
+            let plan = plan(&place, &["stays/"], &deed);
+            assert_eq!(plan.actions.len(), 1);
+            act(&stays);
+            let rehearsal =
+                rehearse(&plan, &place.state, NOW, &|_| ControlFlow::Continue(())).unwrap();
+            let summary = do_it(&plan, &place);
+            let entry = &summary.entries[0];
+            assert_eq!(entry.state.is_done(), reason.is_empty(), "{what}: {entry:?}");
+            assert!(entry.message.contains(reason), "{what}: {}", entry.message);
+            // bytes are compared only by the run
+            let may_differ = what == "rewritten";
+            assert!(may_differ || (rehearsal.refused() == 1) == !reason.is_empty(), "{what}");
+            assert_eq!(goes.exists(), !reason.is_empty(), "{what}");
+            if deed == Deed::SetAside && reason.is_empty() {
+                put_back(summary.run, None, &place.state, NOW).unwrap();
+                assert_eq!(std::fs::read(&goes).unwrap(), std::fs::read(&stays).unwrap());
+            }
+        }
+    }
+}
+
+#[test]
+fn a_copy_that_is_changed_removed_or_swapped_at_any_step_of_the_run_keeps_the_other_whole() {
+    // whether it could be done: nobody can open what is leased without waiting for the run, which would wait for us
+    type Act = fn(&Path) -> bool;
+    let acts: [Act; 3] = [
+        |stays| {
+            let mut open = std::fs::OpenOptions::new();
+            open.write(true).custom_flags(libc::O_NONBLOCK);
+            open.open(stays).is_ok_and(|file| {
+                file.write_all_at(&[b'!'; 100_000], 0).unwrap();
+                set_old(stays, 0);
+                true
+            })
+        },
+        |stays| std::fs::remove_file(stays).is_ok(),
+        |stays| {
+            let other = stays.with_extension("other");
+            std::fs::write(&other, "something else").unwrap();
+            std::fs::rename(other, stays).is_ok()
+        },
+    ];
+    let mut refused = 0;
+    for act in acts {
+        for step in 0.. {
+            let place = Place::new();
+            let (stays, goes) = two(&place);
+            let plan = plan(&place, &["stays/"], &Deed::Delete);
+            let (met, acted) = (Cell::new(0), Cell::new(false));
+            let watch = |_: &Figures| {
+                if met.replace(met.get() + 1) == step {
+                    acted.set(act(&stays));
+                }
+                ControlFlow::Continue(())
+            };
+            let summary = carry_out(&plan, &place.state, &|| NOW, &watch).unwrap();
+            let is_there =
+                |path: &Path| std::fs::read(path).is_ok_and(|bytes| bytes == vec![7; 100_000]);
+            assert!(is_there(&goes) || is_there(&stays), "step {step}: {summary:?}");
+            assert_eq!(is_there(&goes), summary.entries[0].state == EntryState::Refused);
+            assert!(!acted.get() || summary.entries[0].state == EntryState::Refused);
+            refused += u32::from(acted.get());
+            if met.get() <= step {
+                break;
+            }
+        }
+    }
+    assert!(refused >= 5, "only {refused} of the acts came in between");
+}
+
+#[test]
+fn two_plans_that_keep_what_the_other_takes_leave_one_and_so_does_one_plan_of_both() {
+    let place = Place::new();
+    let (stays, goes) = two(&place);
+    let one = plan(&place, &["stays/"], &Deed::Delete);
+    let other = plan(&place, &["goes/"], &Deed::Delete);
+    let mut both = one.clone();
+    both.id = "both".to_owned();
+    both.actions.extend(other.actions.clone());
+    for (number, action) in (1..).zip(&mut both.actions) {
+        action.number = number;
+    }
+    let summary = do_it(&both, &place);
+    assert_eq!(summary.count(EntryState::Refused), 2, "{:?}", summary.entries);
+    assert!(summary.entries[0].message.contains("which was to stay"));
+    assert!(stays.exists() && goes.exists());
+    assert_eq!(do_it(&one, &place).count(EntryState::Deleted), 1);
+    let summary = do_it(&other, &place);
+    assert_eq!(summary.count(EntryState::Refused), 1);
+    assert!(summary.entries[0].message.contains("is gone"), "{:?}", summary.entries);
+    assert!(stays.exists() && !goes.exists());
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 40, ..ProptestConfig::default() })]
+
+    #[test]
+    fn every_content_that_was_there_is_still_there_once(
+        files in prop::collection::vec((0..4usize, 0..3u8, prop::bool::weighted(0.2)), 2..16),
+        keep in prop::sample::subsequence(vec!["newest", "d1/", "deepest", "*.x", "oldest"], 0..4),
+        delete in any::<bool>(),
+    ) {
+        let place = Place::new();
+        let mut last: Option<PathBuf> = None;
+        for (number, (directory, content, linked)) in files.iter().enumerate() {
+            let path = place.root.join(["", "d1", "d1/d2", "d3.x"][*directory]).join(number.to_string());
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            match (&last, linked) {
+                (Some(last), true) => std::fs::hard_link(last, &path).unwrap(),
+                _ => std::fs::write(&path, vec![*content; 3000]).unwrap(),
+            }
+            last = Some(path);
+        }
+        let contents = || -> BTreeSet<Vec<u8>> {
+            let below = common::picture(&place.root);
+            below.keys().filter(|path| path.is_file()).map(|path| std::fs::read(path).unwrap()).collect()
+        };
+        let (before, as_it_was) = (contents(), common::picture(&place.root));
+        let deed = if delete { Deed::Delete } else { Deed::SetAside };
+        let plan = plan(&place, &keep, &deed);
+        if !plan.actions.is_empty() {
+            let summary = do_it(&plan, &place);
+            let done = summary.entries.iter().filter(|entry| entry.state.is_done()).count();
+            prop_assert_eq!(done, plan.actions.len(), "{:?}", summary.entries);
+            if !delete {
+                // what is set aside is not among what is there
+                let held = place.root.join(format!(".fondaco-held-{}", rustix::process::geteuid().as_raw()));
+                std::fs::rename(&held, place.depot.with_file_name("held")).unwrap();
+                prop_assert_eq!(&contents(), &before);
+                std::fs::rename(place.depot.with_file_name("held"), &held).unwrap();
+                put_back(summary.run, None, &place.state, NOW).unwrap();
+                prop_assert_eq!(common::picture(&place.root).len(), as_it_was.len());
+            }
+        }
+        prop_assert_eq!(contents(), before);
+    }
+}

@@ -60,6 +60,8 @@ pub struct Settings {
     pub level_for: LevelFor,
     /// Where archives go, if nothing else is said.
     pub depot: Option<PathBuf>,
+    /// Which copy of equal files stays: patterns and words in the order in which they decide.
+    pub keep: Vec<String>,
     /// Volumes that exist only as directories.
     pub simulated: Vec<SimulatedVolume>,
     /// How many scans that were saved by themselves are kept; older ones are forgotten. 0 saves none.
@@ -79,6 +81,7 @@ impl Default for Settings {
             waterlines: BTreeMap::new(),
             level_for: LevelFor::Users,
             depot: None,
+            keep: Vec::new(),
             simulated: Vec::new(),
             scans_kept: 24,
             accounts: BTreeMap::new(),

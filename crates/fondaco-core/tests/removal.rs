@@ -87,7 +87,8 @@ fn everything_comes_back(place: &Place) {
     for deed in [Deed::SetAside, place.archive()] {
         let plan = place.plan(&[(&recordings, deed.clone()), (&sheet, deed.clone())]);
         let rehearsal = rehearse(&plan, &place.state, NOW, &|_| ControlFlow::Continue(())).unwrap();
-        assert_eq!((rehearsal.refused(), rehearsal.warnings.len()), (0, 0), "{rehearsal:?}");
+        let warned = rehearsal.warnings.iter().any(|words| !words.contains("lies in memory"));
+        assert!(rehearsal.refused() == 0 && !warned, "{rehearsal:?}");
         assert_eq!(picture(&place.root), before, "a rehearsal changes nothing");
         let summary = do_it(&plan, &place.state);
         let expected = if deed == Deed::SetAside { EntryState::Held } else { EntryState::Archived };

@@ -43,6 +43,43 @@ fn from_the_volumes_to_below_the_waterline_and_back() {
     terminal.keys(&["q"]).shows(&["ENDED 0"]);
 }
 
+/// One decision for a tree: its copies go, what is only in it stays, and all of it comes back.
+#[test]
+fn a_tree_that_is_contained_in_another_is_set_aside_by_its_copies_and_put_back() {
+    let demo = Demo::new();
+    let before = picture(&demo.root());
+    let terminal = Terminal::on_demo(&demo, 160, 50);
+    terminal.shows(&["level 94.4 %"]);
+    terminal.keys(&["5"]).shows(&["Nothing has been scanned"]);
+    terminal.keys(&["Enter"]).shows(&["could be equal", "Enter begins. Nothing is changed."]);
+    terminal.keys(&["Enter"]).shows(&["61 sets of equal files", "15.9 MiB if one of each stays"]);
+    terminal.shows(&["▸ field-kits/kit-b/", "100.0 %", "All of it is in field-kits/kit-b (old)"]);
+    // what is only in the tree is seen before anything is planned
+    terminal.keys(&["Down", "Down", "Enter"]);
+    terminal
+        .shows(&["5 files of field-kits/kit-b/ not in field-kits/kit-a/", "differs, newer here"]);
+    terminal.keys(&["Escape"]).shows(&["held there", "Not there: 5 files"]);
+    terminal.keys(&["Space"]).shows(&["Do what with all 56 files"]);
+    terminal.keys(&["s"]).shows(&["Planned: set aside 56 copies"]);
+    // the order of preference says which copy of a set stays
+    terminal.keys(&["="]).shows(&["● stays", "shortest path"]);
+    terminal.keys(&["k"]).shows(&["Which copies stay"]);
+    terminal.type_text("*(old) newest");
+    terminal
+        .keys(&["Enter"])
+        .shows(&["keep  1 *(old)  2 newest", "field-kits/kit-b (old)/manuals"]);
+    terminal.keys(&["8"]).shows(&["56 actions", "equal to"]);
+    terminal.keys(&["C"]).shows(&["Type the number"]);
+    terminal.keys(&["5", "6", "Enter"]).shows(&["Run 1 is done"]);
+    assert!(!demo.root().join("field-kits/kit-b/manuals/sheet-000.pdf").exists());
+    assert!(demo.root().join("field-kits/kit-b/manuals/sheet-059.pdf").exists());
+    terminal.keys(&["9"]).shows(&["56 set aside"]);
+    terminal.keys(&["B"]).shows(&["put back"]);
+    terminal.shows(&["56 put back"]);
+    assert_eq!(differences(&before, &picture(&demo.root()), &[]), [] as [std::path::PathBuf; 0]);
+    terminal.keys(&["q"]).shows(&["ENDED 0"]);
+}
+
 #[test]
 fn a_rule_is_written_mended_tried_on_the_past_planned_and_carried_out() {
     let demo = Demo::with_kept_scans();
@@ -122,7 +159,7 @@ fn names_paths_units_waterline_and_ancestors() {
     terminal.keys(&["Escape"]).wait("the palette to go", |s| !s.contains("all commands:"));
     terminal.keys(&["?"]).shows(&["What works in Directories", "scan this directory anew"]);
     terminal.keys(&["Escape"]).wait("the help to go", |s| !s.contains("What works"));
-    terminal.keys(&["5"]).shows(&["Duplicates is not in this version yet"]);
+    terminal.keys(&["0"]).shows(&["History is not in this version yet"]);
     terminal.keys(&["q"]).shows(&["ENDED 0"]);
     let again = Terminal::on_demo(&demo, 160, 50);
     again.shows(&["waterline 95 %"]);

@@ -187,10 +187,7 @@ impl<'a> Containment<'a> {
 
     /// Whether some contents lie in a tree.
     fn is_in(&self, content: u32, tree: EntryId) -> bool {
-        let span = self.span(tree);
-        let places = &self.places[content as usize];
-        let first = places.partition_point(|place| (*place as usize) < span.start);
-        places.get(first).is_some_and(|place| (*place as usize) < span.end)
+        self.first_in(content, tree).is_some()
     }
 
     /// What every file of a tree is in relation to another one, in the order of the tree.
@@ -222,6 +219,31 @@ impl<'a> Containment<'a> {
             },
             None => Relation::OnlyHere,
         }
+    }
+
+    /// The files of a tree whose contents are in another one, each with the file there that has them: at the same path, or
+    /// else the first one.
+    pub fn copies(
+        &self,
+        tree: EntryId,
+        within: EntryId,
+    ) -> impl Iterator<Item = (EntryId, EntryId)> + '_ {
+        self.files[self.span(tree)].iter().filter_map(move |file| {
+            let copy = match self.relation(file, tree, within) {
+                Relation::Same => self.counterpart(file.entry, tree, within)?,
+                Relation::Elsewhere => self.first_in(file.content?, within)?,
+                _ => return None,
+            };
+            Some((file.entry, copy))
+        })
+    }
+
+    fn first_in(&self, content: u32, tree: EntryId) -> Option<EntryId> {
+        let span = self.span(tree);
+        let places = &self.places[content as usize];
+        let first = places.partition_point(|place| (*place as usize) < span.start);
+        let place = places.get(first).filter(|place| (**place as usize) < span.end)?;
+        Some(self.files[*place as usize].entry)
     }
 
     /// What has the path in another tree that an entry has in its own.
@@ -320,9 +342,10 @@ impl<'a> Containment<'a> {
             rows.extend(found);
         }
         rows.sort_by(|a, b| {
-            (b.relief, b.share, a.tree)
-                .partial_cmp(&(a.relief, a.share, b.tree))
-                .unwrap_or(std::cmp::Ordering::Equal)
+            let by_size = b.relief.cmp(&a.relief).then(b.share.total_cmp(&a.share));
+            by_size
+                .then_with(|| self.catalog.compare_paths(a.tree, b.tree))
+                .then_with(|| self.catalog.compare_paths(a.within, b.within))
         });
         rows
     }
@@ -412,8 +435,9 @@ impl<'a> Containment<'a> {
             .map(|(other, _)| *other)
             .collect();
         // those below come before those above
-        others.sort_by_key(|other| {
-            (self.span(*other).len(), std::cmp::Reverse(self.catalog.depth(*other)), *other)
+        others.sort_by_cached_key(|other| {
+            let depth = self.catalog.depth(*other);
+            (self.span(*other).len(), std::cmp::Reverse(depth), self.catalog.path(*other))
         });
         let mut found: Vec<Contained> = Vec::new();
         for other in others.into_iter().take(COMPARED) {
@@ -421,16 +445,17 @@ impl<'a> Containment<'a> {
             if row.share < least {
                 continue;
             }
-            // of trees that lie in one another and hold as much, the one in which most files have their old places, or
-            // else the smallest
-            let holds_as_much = |smaller: &Contained| {
-                self.catalog.is_below(smaller.within, other) && smaller.share >= row.share - 1e-9
+            // of trees that lie in one another a larger one is told if it holds more, and a smaller one unless more files
+            // have their old places in the larger one
+            let lies_in = |smaller: &Contained| self.catalog.is_below(smaller.within, other);
+            let says_it = |smaller: &Contained| {
+                smaller.share >= row.share - 1e-9 && smaller.same.files >= row.same.files
             };
-            match found.iter_mut().find(|smaller| holds_as_much(smaller)) {
-                Some(smaller) if row.same.files > smaller.same.files => *smaller = row,
-                Some(_) => {}
-                None => found.push(row),
+            if found.iter().any(|smaller| lies_in(smaller) && says_it(smaller)) {
+                continue;
             }
+            found.retain(|smaller| !lies_in(smaller) || smaller.same.files >= row.same.files);
+            found.push(row);
         }
         found
     }

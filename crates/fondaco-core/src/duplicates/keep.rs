@@ -47,8 +47,15 @@ impl Keep {
             .map(Self)
     }
 
-    /// Puts copies into the order in which they would stay: the first one does.
+    /// Puts copies into the order in which they would stay: the first one does. Of an inode with several names the one
+    /// counts, and is given, that is preferred to the others.
     pub fn sort(&self, catalog: &Catalog, copies: &mut [EntryId]) {
+        for copy in copies.iter_mut() {
+            if let Some((names, _)) = catalog.names_of_inode(*copy) {
+                let best = names.into_iter().min_by_key(|name| self.key(catalog, *name));
+                *copy = best.unwrap_or(*copy);
+            }
+        }
         copies.sort_by_cached_key(|copy| self.key(catalog, *copy));
     }
 

@@ -1,6 +1,9 @@
 //! Planning the copies of equal files that need not stay.
 
-use super::{Choice, Deed, Planned, Refusal, Reviewer, survey};
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+
+use super::{Choice, Deed, Planned, Refusal, Reviewer, Target, survey};
 use crate::catalog::{Catalog, EntryId};
 use crate::duplicates::{Keep, Set};
 use crate::shown::Shown;
@@ -52,8 +55,51 @@ pub fn plan_copies(
     outcome
 }
 
+/// A copy that is to go, and the one that stays.
+#[derive(Clone, Copy, Debug)]
+pub struct CopyPair {
+    /// What is to go.
+    pub goes: EntryId,
+    /// What stays.
+    pub stays: EntryId,
+}
+
+/// Plans one deed for copies that were chosen each with the one that stays, as those of a tree that is contained in
+/// another one.
+pub fn plan_pairs(
+    catalog: &Catalog,
+    pairs: &[CopyPair],
+    deed: &Deed,
+    reviewer: &Reviewer<'_>,
+) -> PlannedCopies {
+    let mut outcome = PlannedCopies::default();
+    let mut known: HashMap<EntryId, Target> = HashMap::new();
+    for pair in pairs {
+        let stays = match known.entry(pair.stays) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(place) => match as_scanned(catalog, pair.stays) {
+                Ok(target) => place.insert(target),
+                Err(refusal) => {
+                    outcome.left_out.push(refusal);
+                    continue;
+                }
+            },
+        };
+        let reason = format!("equal to {}", Shown(&stays.path.0));
+        let choice = Choice::Scanned { entry: catalog.scanned_entry(pair.goes), by_reading: false };
+        match reviewer.plan(&choice, deed, &reason) {
+            Ok(planned) => {
+                let stays = Some(Box::new(stays.clone()));
+                outcome.planned.push(Planned { stays, ..planned });
+            }
+            Err(refusal) => outcome.left_out.push(refusal),
+        }
+    }
+    outcome
+}
+
 /// The record of a copy, if it is still what was scanned.
-fn as_scanned(catalog: &Catalog, copy: EntryId) -> Result<super::Target, Refusal> {
+fn as_scanned(catalog: &Catalog, copy: EntryId) -> Result<Target, Refusal> {
     let entry = catalog.scanned_entry(copy);
     let target = survey(&entry.path)?.target;
     let same = (target.inode, target.size, target.mtime.sec)

@@ -20,7 +20,7 @@ mod rule_protection;
 mod shared_extents;
 mod survey;
 
-pub use copies::{PlannedCopies, plan_copies};
+pub use copies::{CopyPair, PlannedCopies, plan_copies, plan_pairs};
 pub use document::{Action, Deed, Plan, PlanError, VERSION, moved_place};
 pub use draft::{Draft, Planned, Put, Review};
 pub use forecast::{Forecast, PlannedNames, forecast, notes};

@@ -264,17 +264,20 @@ impl Station {
         Ok(())
     }
 
-    /// One kit, copied over and over by hand; the copies differ in a few files.
+    /// One kit, copied over and over by hand: the old copy of the second is all in the second, which has new editions of
+    /// a few sheets of the first.
     fn field_kits(&mut self) -> io::Result<()> {
         for (copy, days) in [("kit-a", 520), ("kit-b", 310), ("kit-b (old)", 480)] {
             for item in 0..60 {
-                let seed = format!("kit item {item}");
+                let edition = if copy == "kit-a" || item < 56 { "" } else { ", new edition" };
+                let seed = format!("kit item {item}{edition}");
                 let age = days * DAY + i64::from(item) * HOUR;
                 let path = format!("field-kits/{copy}/manuals/sheet-{item:03}.pdf");
                 self.file_as(&path, &seed, 140 * KIB, Texture::Noise, age, BUOYOPS)?;
             }
             let path = format!("field-kits/{copy}/checklist.txt");
-            self.file(&path, 3 * KIB, Texture::Table, days * DAY, BUOYOPS)?;
+            let seed = copy.trim_end_matches(" (old)");
+            self.file_as(&path, seed, 3 * KIB, Texture::Table, days * DAY, BUOYOPS)?;
         }
         // the third shares its inodes with the first: removing one of them frees nothing
         for item in 0..60 {

@@ -165,7 +165,9 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
             Message::Exported(Box::new(outcome))
         }
         Job::SurveyMany(many) => survey_many(*many),
-        Job::Work(work) => Message::News(work.run()),
+        Job::Work(work) => {
+            Message::News(work.run_telling(&mut |news| send(messages, Message::News(news))))
+        }
         Job::DropLater(used) => return drop(used),
         Job::Learn(catalog) => {
             kernel::stand_back();

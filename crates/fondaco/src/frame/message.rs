@@ -35,6 +35,11 @@ pub trait News: Debug + Send {
 pub trait Work: Debug + Send {
     /// Does the work, and gives what it has come to.
     fn run(self: Box<Self>) -> Box<dyn News>;
+
+    /// As [`Work::run`], and tells how far it is on the way.
+    fn run_telling(self: Box<Self>, _tell: &mut dyn FnMut(Box<dyn News>)) -> Box<dyn News> {
+        self.run()
+    }
 }
 
 /// Something that happened.

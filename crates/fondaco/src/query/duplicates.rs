@@ -15,45 +15,44 @@ use crate::output::{Grid, left, put_path, right, say};
 pub struct Duplicates<'a> {
     of: Subject<'a>,
     found: &'a Found,
-    /// For each set its copies, the one that stays first.
-    ordered: Vec<Vec<EntryId>>,
-    /// For each set why that one stays.
-    why: Vec<String>,
+    /// Largest relief first.
+    sets: Vec<Ordered<'a>>,
     /// So many sets are told.
     top: usize,
+}
+
+/// A set with its copies in order of preference.
+struct Ordered<'a> {
+    set: &'a Set,
+    /// The one that stays first.
+    copies: Vec<EntryId>,
+    relief: Bytes,
+    /// Why the first one stays.
+    why: String,
 }
 
 impl<'a> Duplicates<'a> {
     /// Puts the copies of every set in order of preference.
     pub fn new(of: Subject<'a>, found: &'a Found, keep: &Keep, top: usize) -> Self {
         let catalog = of.catalog();
-        let ordered: Vec<Vec<EntryId>> = found
-            .sets
-            .iter()
-            .map(|set| {
-                let mut copies = set.copies.clone();
-                keep.sort(catalog, &mut copies);
-                copies
-            })
-            .collect();
-        let why = |copies: &Vec<EntryId>| keep.why(catalog, copies[0], copies[1]);
-        let why = ordered.iter().map(why).collect();
-        Self { of, found, ordered, why, top }
+        let order = |set: &'a Set| {
+            let mut copies = set.copies.clone();
+            keep.sort(catalog, &mut copies);
+            let why = keep.why(catalog, copies[0], copies[1]);
+            Ordered { set, relief: relief(catalog, &copies), copies, why }
+        };
+        let mut sets: Vec<Ordered<'_>> = found.sets.iter().map(order).collect();
+        sets.sort_by_cached_key(|set| (std::cmp::Reverse(set.relief), catalog.path(set.copies[0])));
+        Self { of, found, sets, top }
     }
 
     /// What goes if of every set only the first copy stays.
     pub fn relief(&self) -> Bytes {
-        self.ordered.iter().map(|copies| relief(self.of.catalog(), copies)).sum()
+        self.sets.iter().map(|set| set.relief).sum()
     }
 
-    fn sets(&self) -> impl Iterator<Item = (&Set, &Vec<EntryId>, &String)> {
-        let ordered = self.ordered.iter().zip(&self.why);
-        self.found
-            .sets
-            .iter()
-            .zip(ordered)
-            .map(|(set, (copies, why))| (set, copies, why))
-            .take(self.top)
+    fn shown(&self) -> impl Iterator<Item = &Ordered<'a>> {
+        self.sets.iter().take(self.top)
     }
 }
 
@@ -88,8 +87,8 @@ impl Answer for Duplicates<'_> {
             left("path", "path"),
         ]);
         let catalog = self.of.catalog();
-        for (number, (set, copies, _)) in self.sets().enumerate() {
-            for (place, copy) in copies.iter().enumerate() {
+        for (number, set) in self.shown().enumerate() {
+            for (place, copy) in set.copies.iter().enumerate() {
                 let first = place == 0;
                 let (met, elsewhere) = names(catalog, *copy);
                 let written = catalog.modified(*copy);
@@ -97,14 +96,14 @@ impl Answer for Duplicates<'_> {
                 grid.row(vec![
                     (if first { number.to_string() } else { String::new() }, number.into()),
                     if first {
-                        bytes(set.length)
+                        bytes(set.set.length)
                     } else {
-                        (String::new(), set.length.get().into())
+                        (String::new(), set.set.length.get().into())
                     },
                     if first {
-                        bytes(relief(catalog, copies))
+                        bytes(set.relief)
                     } else {
-                        (String::new(), relief(catalog, copies).get().into())
+                        (String::new(), set.relief.get().into())
                     },
                     ((if first { "stays" } else { "" }).to_owned(), first.into()),
                     (
@@ -130,13 +129,13 @@ impl Answer for Duplicates<'_> {
             "seconds": figures.elapsed.as_secs_f64(),
         });
         document["relief"] = json!(self.relief());
-        let set = |(set, copies, why): (&Set, &Vec<EntryId>, &String)| {
+        let set = |set: &Ordered<'_>| {
             let copy = |(place, id): (usize, &EntryId)| {
                 let mut copy = Map::new();
                 put_path(&mut copy, &catalog.path(*id));
                 copy.insert("stays".into(), (place == 0).into());
                 if place == 0 {
-                    copy.insert("why".into(), why.clone().into());
+                    copy.insert("why".into(), set.why.clone().into());
                 }
                 let (met, elsewhere) = names(catalog, *id);
                 copy.insert("allocated".into(), json!(catalog.allocated(*id)));
@@ -145,12 +144,12 @@ impl Answer for Duplicates<'_> {
                 Value::Object(copy)
             };
             json!({
-                "length": set.length,
-                "relief": relief(catalog, copies),
-                "copies": copies.iter().enumerate().map(copy).collect::<Value>(),
+                "length": set.set.length,
+                "relief": set.relief,
+                "copies": set.copies.iter().enumerate().map(copy).collect::<Value>(),
             })
         };
-        document["sets"] = self.sets().map(set).collect();
+        document["sets"] = self.shown().map(set).collect();
         let not_read = |(_, path, reason): &(EntryId, std::path::PathBuf, NotRead)| {
             let mut one = Map::new();
             put_path(&mut one, path);

@@ -21,6 +21,7 @@ use std::path::{Path, PathBuf};
 use fondaco_core::analysis::{AgeBy, Block};
 use fondaco_core::catalog::EntryId;
 use fondaco_core::kernel::DeletedFiles;
+use fondaco_core::plan::Deed;
 use fondaco_core::rule::NewRule;
 use fondaco_core::volume::Volume;
 use ratatui::layout::Rect;
@@ -240,6 +241,11 @@ pub trait Room: Sync {
 
     /// The list of files that can be planned together.
     fn listed_files(&self, _: &Model) -> Option<ListedFiles> {
+        None
+    }
+
+    /// The deed has been chosen for many things that are no listed files of the scan.
+    fn plan_many(&self, _: &mut Model, _: &Deed) -> Option<Vec<Job>> {
         None
     }
 

@@ -66,6 +66,9 @@ fn is_awaited(model: &Model) -> bool {
 
 /// The deed has been chosen for so many files: all of them are looked at closely.
 pub fn put(model: &mut Model, deed: Deed, count: u64) -> Vec<Job> {
+    if let Some(jobs) = model.station.room().plan_many(model, &deed) {
+        return jobs;
+    }
     if is_awaited(model) {
         model.say_trouble("The list has changed meanwhile: nothing has been planned");
         return Vec::new();

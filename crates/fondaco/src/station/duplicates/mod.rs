@@ -1,0 +1,218 @@
+//! Duplicates: which files hold the same bytes, and which tree is contained in which.
+//!
+//! Nothing is read before it is asked for. `searching` counts what could be equal, searches, and puts what was found
+//! into rows; `planning` plans what a row or set says; `keep` edits the order of preference.
+
+mod evidence;
+mod keep;
+mod planning;
+mod searching;
+#[cfg(test)]
+mod tests;
+mod view;
+
+use std::sync::Arc;
+
+use fondaco_core::plan::Deed;
+use fondaco_core::units::{Bytes, UnitStyle};
+use ratatui::layout::Rect;
+
+use crate::frame::commands::{Command, Key, command};
+use crate::frame::message::Job;
+use crate::frame::model::Model;
+use crate::frame::view::{Pen, Sheet};
+use searching::{About, Could, NotThere, PairRow, Results, Search, SetRow};
+
+/// See the [module](self).
+#[derive(Clone, Debug, Default)]
+pub struct State {
+    /// Counts what is asked for: what an earlier question still says is not believed.
+    number: u64,
+    /// The scan and the selection that all this is about.
+    about: About,
+    /// What of the scan at hand could be equal.
+    could: Option<Could>,
+    search: Search,
+    /// Sets of equal files are shown, and not the trees.
+    shows_sets: bool,
+    /// The selected pair of trees.
+    pair: usize,
+    /// The selected set.
+    set: usize,
+    /// What of a tree is not in the other, with the selected file.
+    open: Option<(Arc<NotThere>, usize)>,
+}
+
+impl State {
+    fn results(&self) -> Option<&Arc<Results>> {
+        match &self.search {
+            Search::Done(results) => Some(results),
+            _ => None,
+        }
+    }
+}
+
+/// See the [module](self).
+pub struct Room;
+
+/// The selected pair of trees, if pairs are shown.
+fn selected_pair(model: &Model) -> Option<&PairRow> {
+    let state = &model.rooms.duplicates;
+    let shown = !state.shows_sets && state.open.is_none();
+    state.results().filter(|_| shown)?.pairs.get(state.pair)
+}
+
+/// The selected set, if sets are shown.
+fn selected_set(model: &Model) -> Option<&SetRow> {
+    let state = &model.rooms.duplicates;
+    state.results().filter(|_| state.shows_sets)?.sets.get(state.set)
+}
+
+fn can_begin(model: &Model) -> bool {
+    let state = &model.rooms.duplicates;
+    let could = state.could.as_ref().is_some_and(|could| could.files > 0);
+    could && matches!(state.search, Search::None) && !model.scan.running
+}
+
+fn is_searching(model: &Model) -> bool {
+    matches!(model.rooms.duplicates.search, Search::Going { .. })
+}
+
+fn has_results(model: &Model) -> bool {
+    model.rooms.duplicates.results().is_some()
+}
+
+fn can_plan(model: &Model) -> bool {
+    selected_pair(model).is_some() || selected_set(model).is_some()
+}
+
+fn turn(model: &mut Model) -> Vec<Job> {
+    let state = &mut model.rooms.duplicates;
+    (state.shows_sets, state.open) = (!state.shows_sets, None);
+    Vec::new()
+}
+
+#[rustfmt::skip] // a table is read down its columns
+static COMMANDS: &[Command] = &[
+    command("search", &[Key::Enter], 1, can_begin, searching::begin,
+        "read what could be equal, as far as it is alike; nothing is changed"),
+    command("stop searching", &[Key::Char('S')], 1, |m| is_searching(m) && !m.run.can_stop(), searching::stop,
+        "end the search; what has been found by then is shown"),
+    command("plan it", &[Key::Char(' ')], 1, can_plan, planning::choose,
+        "plan the copies in the selected tree, or those of the set that need not stay"),
+    command("what is not there", &[Key::Enter], 2, |m| selected_pair(m).is_some(), searching::open,
+        "list what of the selected tree is not in the other one"),
+    command("sets or trees", &[Key::Char('=')], 3, has_results, turn,
+        "turn from the trees to the sets of equal files, and back"),
+    command("keep", &[Key::Char('k')], 4, has_results, keep::ask_for,
+        "say which copies stay: patterns and words, the first that tells copies apart decides"),
+    command("search again", &[Key::Function(5)], 8, has_results, searching::begin,
+        "search once more: what has not changed is not read again"),
+];
+
+impl super::Room for Room {
+    fn commands(&self) -> &'static [Command] {
+        COMMANDS
+    }
+
+    fn length(&self, model: &Model) -> usize {
+        let state = &model.rooms.duplicates;
+        match (&state.open, state.results()) {
+            (Some((open, _)), _) => open.files.len(),
+            (None, Some(results)) if state.shows_sets => results.sets.len(),
+            (None, Some(results)) => results.pairs.len(),
+            (None, None) => 0,
+        }
+    }
+
+    fn cursor(&self, model: &Model) -> usize {
+        let state = &model.rooms.duplicates;
+        match &state.open {
+            Some((_, cursor)) => *cursor,
+            None if state.shows_sets => state.set,
+            None => state.pair,
+        }
+    }
+
+    fn select(&self, model: &mut Model, row: usize) -> Vec<Job> {
+        let state = &mut model.rooms.duplicates;
+        match &mut state.open {
+            Some((_, cursor)) => *cursor = row,
+            None if state.shows_sets => state.set = row,
+            None => state.pair = row,
+        }
+        Vec::new()
+    }
+
+    fn lines_beside_list(&self, _: &Model) -> u16 {
+        3
+    }
+
+    fn arrive(&self, model: &mut Model) -> Vec<Job> {
+        searching::count(model)
+    }
+
+    fn back(&self, model: &mut Model) -> Option<Vec<Job>> {
+        let state = &mut model.rooms.duplicates;
+        if state.open.take().is_some() {
+            return Some(Vec::new());
+        }
+        std::mem::take(&mut state.shows_sets).then(Vec::new)
+    }
+
+    fn plan_many(&self, model: &mut Model, deed: &Deed) -> Option<Vec<Job>> {
+        Some(planning::put(model, deed))
+    }
+
+    fn shows_scan(&self) -> bool {
+        true
+    }
+
+    fn awaits_scan(&self, model: &Model) -> bool {
+        model.rooms.duplicates.could.is_none()
+    }
+
+    fn refresh(&self, model: &mut Model) -> Vec<Job> {
+        // something may have been planned, and the lens be the same
+        if model.rooms.duplicates.about != searching::about(model) {
+            searching::forget(model);
+        }
+        searching::count(model)
+    }
+
+    fn forget_scan(&self, model: &mut Model) {
+        searching::forget(model);
+    }
+
+    fn after_scan(&self, model: &mut Model) -> Vec<Job> {
+        searching::forget(model);
+        searching::count(model)
+    }
+
+    fn beside_name(&self, model: &Model) -> (String, bool) {
+        let state = &model.rooms.duplicates;
+        match &state.search {
+            Search::None => (String::new(), false),
+            Search::Going { figures, .. } => {
+                let share = figures.bytes_done.share_of(figures.bytes);
+                (format!("{:.0} %", share * 100.0), true)
+            }
+            Search::Done(results) if results.relief == Bytes::ZERO => (String::new(), false),
+            Search::Done(results) => {
+                let style = match model.units {
+                    UnitStyle::Bytes => UnitStyle::Binary,
+                    style => style,
+                };
+                (results.relief.shown(style).trim_end_matches(['B', 'i']).to_owned(), true)
+            }
+        }
+    }
+
+    fn draw(&self, model: &Model, pen: &mut Pen<'_>, area: Rect) {
+        view::draw(model, pen, area);
+    }
+
+    fn evidence(&self, model: &Model, pen: &Pen<'_>) -> Sheet {
+        evidence::of_selected(model, pen)
+    }
+}

@@ -1,0 +1,128 @@
+//! Planning what a pair of trees or a set says: copies go, each beside the one that stays.
+
+use std::sync::Arc;
+
+use fondaco_core::duplicates::Containment;
+use fondaco_core::plan::{CopyPair, Deed, PlannedCopies, Reviewer, plan_pairs};
+use fondaco_core::units::{Time, counted};
+
+use super::searching::{PairRow, Results, SetRow, Subject};
+use super::{selected_pair, selected_set};
+use crate::frame::message::{Job, News, Work};
+use crate::frame::model::{Model, Overlay, deeds};
+use crate::frame::update::lens;
+
+/// What is planned.
+#[derive(Clone, Debug)]
+enum Chosen {
+    /// What of the tree is in the other one too.
+    Pair(PairRow),
+    /// All copies but the first.
+    Set(SetRow),
+}
+
+/// Asks what is to be done with the copies.
+pub(super) fn choose(model: &mut Model) -> Vec<Job> {
+    if model.run.is_active() {
+        model.say_trouble("A run is going on: plan more when it has ended");
+        return Vec::new();
+    }
+    let (count, bytes) = match (selected_pair(model), selected_set(model)) {
+        (Some(pair), _) => {
+            let row = &pair.contained;
+            (row.same.files + row.elsewhere.files, row.relief)
+        }
+        (_, Some(set)) => (set.copies.len() as u64 - 1, set.relief),
+        (None, None) => return Vec::new(),
+    };
+    let deeds = deeds(&model.state.depot());
+    model.overlay = Some(Overlay::ChooseForMany { count, bytes, deeds, cursor: 0 });
+    Vec::new()
+}
+
+/// The deed has been chosen: every copy is looked at closely.
+pub(super) fn put(model: &mut Model, deed: &Deed) -> Vec<Job> {
+    let chosen = match (selected_pair(model), selected_set(model)) {
+        (Some(pair), _) => Chosen::Pair(pair.clone()),
+        (_, Some(set)) => Chosen::Set(set.clone()),
+        (None, None) => return Vec::new(),
+    };
+    let Some(results) = model.rooms.duplicates.results().cloned() else { return Vec::new() };
+    let Some(subject) = Subject::of(model) else { return Vec::new() };
+    model.say("Looking closely at every one of them …");
+    vec![Job::Work(Box::new(PlanCopies { subject, results, chosen, deed: deed.clone() }))]
+}
+
+#[derive(Debug)]
+struct PlanCopies {
+    subject: Subject,
+    results: Arc<Results>,
+    chosen: Chosen,
+    deed: Deed,
+}
+
+impl Work for PlanCopies {
+    fn run(self: Box<Self>) -> Box<dyn News> {
+        let Self { subject, results, chosen, deed } = *self;
+        let planned = subject.with(|catalog, selection| {
+            let pairs: Vec<CopyPair> = match &chosen {
+                Chosen::Pair(pair) => {
+                    let roots: Vec<_> = catalog.roots().iter().map(|root| root.entry).collect();
+                    let seen = catalog.seen(selection);
+                    let containment = Containment::new(seen, &roots, &results.found.sets);
+                    let copies = containment.copies(pair.contained.tree, pair.contained.within);
+                    copies.map(|(goes, stays)| CopyPair { goes, stays }).collect()
+                }
+                Chosen::Set(set) => {
+                    let stays = set.ordered[0];
+                    let names = set.ordered[1..].iter().flat_map(|copy| {
+                        let names = catalog.names_of_inode(*copy);
+                        names.map_or_else(|| vec![*copy], |(names, _)| names)
+                    });
+                    names.map(|goes| CopyPair { goes, stays }).collect()
+                }
+            };
+            let reviewer = Reviewer::of_scan(
+                &subject.settings,
+                catalog.origin(),
+                catalog.roots(),
+                Time::now(),
+            );
+            plan_pairs(catalog, &pairs, &deed, &reviewer)
+        });
+        Box::new(CopiesPlanned(deed.word(), planned))
+    }
+}
+
+#[derive(Debug)]
+struct CopiesPlanned(&'static str, PlannedCopies);
+
+impl News for CopiesPlanned {
+    fn take(self: Box<Self>, model: &mut Model) -> Vec<Job> {
+        let Self(word, PlannedCopies { mut planned, left_out }) = *self;
+        if model.run.is_active() {
+            model.say_trouble("A run is going on: nothing has been planned");
+            return Vec::new();
+        }
+        let before = planned.len();
+        planned.retain(|planned| model.draft.covering(&planned.path).is_none());
+        let known = before - planned.len();
+        let (count, bytes) =
+            (planned.len() as u64, planned.iter().map(|planned| planned.estimate).sum());
+        model.draft.put_all(planned);
+        model.run.rehearsal = None;
+        let mut text =
+            format!("Planned: {word} {}, {}", counted(count, "copy"), model.bytes(bytes));
+        if known > 0 {
+            text = format!("{text}; {known} were planned before");
+        }
+        match left_out.first() {
+            Some(first) => {
+                let others = counted(left_out.len() as u64, "copy");
+                model.say_trouble(format!("{text}; {others} left out: {first}"));
+            }
+            None => model.say(text),
+        }
+        lens::refresh(model)
+    }
+}

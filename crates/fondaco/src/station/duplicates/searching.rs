@@ -1,0 +1,442 @@
+//! Counting what could be equal, the search, and its results as rows.
+
+use std::ops::ControlFlow;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::sync::{Arc, PoisonError, RwLock};
+
+use fondaco_core::catalog::{Catalog, EntryId, Selection};
+use fondaco_core::duplicates::{
+    Candidates, Contained, Containment, Figures, Found, Keep, Known, Relation, Set, search,
+};
+use fondaco_core::kernel;
+use fondaco_core::state::State as Settings;
+use fondaco_core::units::{Bytes, Time};
+
+use crate::frame::failure::Failure;
+use crate::frame::message::{Job, News, Work};
+use crate::frame::model::Model;
+
+/// Pairs of trees are shown of which at least so much of the one is in the other.
+const LEAST: f64 = 0.25;
+/// So many sets and pairs are shown at most.
+const SHOWN: usize = 5000;
+
+/// What of the scan at hand could be equal.
+#[derive(Clone, Debug)]
+pub(super) struct Could {
+    pub(super) files: u64,
+    pub(super) bytes: Bytes,
+}
+
+/// How far the search is.
+#[derive(Clone, Debug, Default)]
+pub(super) enum Search {
+    /// Nothing has been read yet.
+    #[default]
+    None,
+    /// It goes on.
+    Going {
+        figures: Figures,
+        /// Sets that have been found so far, and what all but one of each take.
+        sets: u64,
+        relief: Bytes,
+        stop: Arc<AtomicBool>,
+    },
+    /// It has ended.
+    Done(Arc<Results>),
+}
+
+/// A tree, and the one that holds much of it.
+#[derive(Clone, Debug)]
+pub(super) struct PairRow {
+    pub(super) contained: Contained,
+    /// Below the scanned root.
+    pub(super) tree: PathBuf,
+    pub(super) within: PathBuf,
+}
+
+/// Equal files, the one that stays first.
+#[derive(Clone, Debug)]
+pub(super) struct SetRow {
+    pub(super) set: Set,
+    /// The entries in order of preference.
+    pub(super) ordered: Vec<EntryId>,
+    pub(super) relief: Bytes,
+    pub(super) why: String,
+    /// Path below the root, when it was written, how many names it has.
+    pub(super) copies: Vec<(PathBuf, Time, u32)>,
+}
+
+/// What a search has found.
+#[derive(Debug)]
+pub(super) struct Results {
+    pub(super) found: Found,
+    pub(super) pairs: Vec<PairRow>,
+    pub(super) sets: Vec<SetRow>,
+    /// What all copies but one of each set take.
+    pub(super) relief: Bytes,
+}
+
+/// What of a tree is not in the other one.
+#[derive(Debug)]
+pub(super) struct NotThere {
+    pub(super) pair: PairRow,
+    /// Path below the tree, length, what it is.
+    pub(super) files: Vec<(PathBuf, Bytes, Relation)>,
+}
+
+/// What is asked about: the scan at hand, as far as the lens shows it.
+#[derive(Clone, Debug)]
+pub(super) struct Subject {
+    number: u64,
+    scan: u64,
+    catalog: Arc<RwLock<Catalog>>,
+    selection: Option<Arc<Selection>>,
+    pub(super) settings: Settings,
+}
+
+impl Subject {
+    /// Of the scan at hand, if it has ended.
+    pub(super) fn of(model: &mut Model) -> Option<Self> {
+        if model.scan.running {
+            return None;
+        }
+        let catalog = model.scan.catalog.clone()?;
+        model.rooms.duplicates.number += 1;
+        model.rooms.duplicates.about = about(model);
+        Some(Self {
+            number: model.rooms.duplicates.number,
+            scan: model.scan.number,
+            catalog,
+            selection: model.lens.selection.clone(),
+            settings: model.state.clone(),
+        })
+    }
+
+    /// Asks the catalog something, which is not held longer than that.
+    pub(super) fn with<T>(&self, ask: impl FnOnce(&Catalog, Option<&Selection>) -> T) -> T {
+        let catalog = self.catalog.read().unwrap_or_else(PoisonError::into_inner);
+        ask(&catalog, self.selection.as_deref())
+    }
+
+    /// Whether an answer is still wanted.
+    fn is_current(&self, model: &Model) -> bool {
+        self.number == model.rooms.duplicates.number && self.scan == model.scan.number
+    }
+}
+
+/// The number of a scan, and where what the lens chooses of it lies in memory.
+pub(super) type About = (u64, usize);
+
+/// What would be asked about now.
+pub(super) fn about(model: &Model) -> About {
+    let selection = model.lens.selection.as_ref();
+    (model.scan.number, selection.map_or(0, |selection| Arc::as_ptr(selection) as usize))
+}
+
+fn roots(catalog: &Catalog) -> Vec<EntryId> {
+    catalog.roots().iter().map(|root| root.entry).collect()
+}
+
+/// Counts what could be equal, unless that is known.
+pub(super) fn count(model: &mut Model) -> Vec<Job> {
+    let state = &model.rooms.duplicates;
+    if state.could.is_some() || !matches!(state.search, Search::None) {
+        return Vec::new();
+    }
+    match Subject::of(model) {
+        Some(subject) => vec![Job::Work(Box::new(Count(subject)))],
+        None => Vec::new(),
+    }
+}
+
+/// The scan or the lens is another one.
+pub(super) fn forget(model: &mut Model) {
+    let state = &mut model.rooms.duplicates;
+    if let Search::Going { stop, .. } = &state.search {
+        stop.store(true, Relaxed);
+    }
+    let number = state.number + 1;
+    *state = super::State { number, ..super::State::default() };
+}
+
+#[derive(Debug)]
+struct Count(Subject);
+
+impl Work for Count {
+    fn run(self: Box<Self>) -> Box<dyn News> {
+        kernel::stand_back();
+        let could = self.0.with(|catalog, selection| {
+            let candidates = Candidates::of(catalog.seen(selection), &roots(catalog));
+            Could { files: candidates.len() as u64, bytes: candidates.bytes() }
+        });
+        Box::new(Counted(self.0, could))
+    }
+}
+
+#[derive(Debug)]
+struct Counted(Subject, Could);
+
+impl News for Counted {
+    fn take(self: Box<Self>, model: &mut Model) -> Vec<Job> {
+        if self.0.is_current(model) {
+            model.rooms.duplicates.could = Some(self.1);
+        }
+        Vec::new()
+    }
+}
+
+/// Begins the search.
+pub(super) fn begin(model: &mut Model) -> Vec<Job> {
+    let Some(subject) = Subject::of(model) else { return Vec::new() };
+    let stop = Arc::new(AtomicBool::new(false));
+    let state = &mut model.rooms.duplicates;
+    state.open = None;
+    state.search = Search::Going {
+        figures: Figures::default(),
+        sets: 0,
+        relief: Bytes::ZERO,
+        stop: Arc::clone(&stop),
+    };
+    vec![Job::Work(Box::new(Searching { subject, stop }))]
+}
+
+/// Ends the search; what is known by then is shown.
+pub(super) fn stop(model: &mut Model) -> Vec<Job> {
+    if let Search::Going { stop, .. } = &model.rooms.duplicates.search {
+        stop.store(true, Relaxed);
+    }
+    Vec::new()
+}
+
+#[derive(Debug)]
+struct Searching {
+    subject: Subject,
+    stop: Arc<AtomicBool>,
+}
+
+impl Work for Searching {
+    fn run(self: Box<Self>) -> Box<dyn News> {
+        self.run_telling(&mut |_| {})
+    }
+
+    fn run_telling(self: Box<Self>, tell: &mut dyn FnMut(Box<dyn News>)) -> Box<dyn News> {
+        let Self { subject, stop } = *self;
+        let candidates = subject
+            .with(|catalog, selection| Candidates::of(catalog.seen(selection), &roots(catalog)));
+        let known = Known::open(&subject.settings.hashes_file(), false);
+        // what cannot be remembered is read again the next time
+        let mut known = known.unwrap_or_default();
+        let (mut sets, mut relief) = (0, Bytes::ZERO);
+        let path = |id| subject.with(|catalog, _| catalog.path(id));
+        let found = search(&candidates, &path, &mut known, Time::now(), &mut |figures, new| {
+            sets += new.len() as u64;
+            let others = |set: &Set| Bytes::new(set.length.get() * (set.copies.len() as u64 - 1));
+            relief += new.iter().map(others).sum();
+            tell(Box::new(Progress {
+                subject: subject.clone(),
+                figures: figures.clone(),
+                sets,
+                relief,
+            }));
+            if stop.load(Relaxed) { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        });
+        let results = subject.with(|catalog, selection| {
+            let containment =
+                Containment::new(catalog.seen(selection), &roots(catalog), &found.sets);
+            let mut pairs = containment.rows(LEAST);
+            pairs.truncate(SHOWN);
+            let row = |contained: Contained| PairRow {
+                tree: catalog.path_below_root(contained.tree),
+                within: catalog.path_below_root(contained.within),
+                contained,
+            };
+            pairs.into_iter().map(row).collect::<Vec<_>>()
+        });
+        let arranged = arrange(&subject, &found.sets);
+        let outcome = arranged
+            .map(|(sets, relief)| Arc::new(Results { found, pairs: results, sets, relief }));
+        Box::new(Ended(subject, outcome))
+    }
+}
+
+#[derive(Debug)]
+struct Progress {
+    subject: Subject,
+    figures: Figures,
+    sets: u64,
+    relief: Bytes,
+}
+
+impl News for Progress {
+    fn take(self: Box<Self>, model: &mut Model) -> Vec<Job> {
+        if self.subject.is_current(model)
+            && let Search::Going { figures, sets, relief, .. } = &mut model.rooms.duplicates.search
+        {
+            (*figures, *sets, *relief) = (self.figures, self.sets, self.relief);
+        }
+        Vec::new()
+    }
+}
+
+#[derive(Debug)]
+struct Ended(Subject, Result<Arc<Results>, Failure>);
+
+impl News for Ended {
+    fn take(self: Box<Self>, model: &mut Model) -> Vec<Job> {
+        if !self.0.is_current(model) {
+            return Vec::new();
+        }
+        match self.1 {
+            Ok(results) => {
+                if results.found.stopped {
+                    model.say("Stopped: this is what was known by then");
+                }
+                let state = &mut model.rooms.duplicates;
+                state.pair = state.pair.min(results.pairs.len().saturating_sub(1));
+                state.set = state.set.min(results.sets.len().saturating_sub(1));
+                // where no tree is like another one, the sets are all there is
+                state.shows_sets = results.pairs.is_empty() && !results.sets.is_empty();
+                state.search = Search::Done(results);
+            }
+            Err(failure) => {
+                model.rooms.duplicates.search = Search::None;
+                model.say_trouble(failure);
+            }
+        }
+        Vec::new()
+    }
+}
+
+/// Puts the copies of every set in order of preference.
+fn arrange(subject: &Subject, sets: &[Set]) -> Result<(Vec<SetRow>, Bytes), Failure> {
+    let keep = Keep::parse(&subject.settings.settings.keep).map_err(Failure::of)?;
+    Ok(subject.with(|catalog, _| {
+        let names = |id: EntryId| {
+            let names = catalog.names_of_inode(id);
+            names.map_or((1, 0), |(met, elsewhere)| (met.len() as u32, elsewhere))
+        };
+        let mut relief = Bytes::ZERO;
+        let mut rows = Vec::new();
+        for set in sets {
+            let mut ordered = set.copies.clone();
+            keep.sort(catalog, &mut ordered);
+            let goes = ordered[1..].iter().filter(|id| names(**id).1 == 0);
+            let of_set: Bytes = goes.map(|id| catalog.allocated(*id)).sum();
+            relief += of_set;
+            if rows.len() < SHOWN {
+                let copy = |id: &EntryId| {
+                    let (met, elsewhere) = names(*id);
+                    (catalog.path_below_root(*id), catalog.modified(*id), met + elsewhere)
+                };
+                rows.push(SetRow {
+                    why: keep.why(catalog, ordered[0], ordered[1]),
+                    copies: ordered.iter().map(copy).collect(),
+                    set: set.clone(),
+                    relief: of_set,
+                    ordered,
+                });
+            }
+        }
+        let path = |row: &SetRow| row.copies.first().map(|(path, ..)| path.clone());
+        rows.sort_by_cached_key(|row| (std::cmp::Reverse(row.relief), path(row)));
+        (rows, relief)
+    }))
+}
+
+/// Puts the sets in order anew: the order of preference is another one.
+pub(super) fn rearrange(model: &mut Model) -> Vec<Job> {
+    let Some(results) = model.rooms.duplicates.results().cloned() else { return Vec::new() };
+    match Subject::of(model) {
+        Some(subject) => vec![Job::Work(Box::new(Rearrange(subject, results)))],
+        None => Vec::new(),
+    }
+}
+
+#[derive(Debug)]
+struct Rearrange(Subject, Arc<Results>);
+
+impl Work for Rearrange {
+    fn run(self: Box<Self>) -> Box<dyn News> {
+        let Self(subject, before) = *self;
+        let arranged = arrange(&subject, &before.found.sets);
+        Box::new(Rearranged(subject, arranged.map(|(sets, relief)| (before, sets, relief))))
+    }
+}
+
+#[derive(Debug)]
+struct Rearranged(Subject, Result<(Arc<Results>, Vec<SetRow>, Bytes), Failure>);
+
+impl News for Rearranged {
+    fn take(self: Box<Self>, model: &mut Model) -> Vec<Job> {
+        if !self.0.is_current(model) {
+            return Vec::new();
+        }
+        match self.1 {
+            Ok((before, sets, relief)) => {
+                let found = Found {
+                    sets: before.found.sets.clone(),
+                    figures: before.found.figures.clone(),
+                    stopped: before.found.stopped,
+                    ..Found::default()
+                };
+                let pairs = before.pairs.clone();
+                let results = Results { found, pairs, sets, relief };
+                model.rooms.duplicates.search = Search::Done(Arc::new(results));
+            }
+            Err(failure) => model.say_trouble(failure),
+        }
+        Vec::new()
+    }
+}
+
+/// Lists what of the selected tree is not in the other one.
+pub(super) fn open(model: &mut Model) -> Vec<Job> {
+    let Some(pair) = super::selected_pair(model).cloned() else { return Vec::new() };
+    let Some(results) = model.rooms.duplicates.results().cloned() else { return Vec::new() };
+    match Subject::of(model) {
+        Some(subject) => vec![Job::Work(Box::new(Open { subject, results, pair }))],
+        None => Vec::new(),
+    }
+}
+
+#[derive(Debug)]
+struct Open {
+    subject: Subject,
+    results: Arc<Results>,
+    pair: PairRow,
+}
+
+impl Work for Open {
+    fn run(self: Box<Self>) -> Box<dyn News> {
+        let Self { subject, results, pair } = *self;
+        let mut files = subject.with(|catalog, selection| {
+            let containment =
+                Containment::new(catalog.seen(selection), &roots(catalog), &results.found.sets);
+            let (tree, within) = (pair.contained.tree, pair.contained.within);
+            let above = catalog.path(tree);
+            let not_there = |(id, relation): (EntryId, Relation)| {
+                let is_there = matches!(relation, Relation::Same | Relation::Elsewhere);
+                let path = catalog.path(id);
+                let below = path.strip_prefix(&above).unwrap_or(&path).to_owned();
+                (!is_there).then(|| (below, catalog.apparent(id), relation))
+            };
+            containment.relations(tree, within).filter_map(not_there).collect::<Vec<_>>()
+        });
+        files.sort_by_key(|(path, bytes, _)| (std::cmp::Reverse(*bytes), path.clone()));
+        Box::new(Opened(subject, Arc::new(NotThere { pair, files })))
+    }
+}
+
+#[derive(Debug)]
+struct Opened(Subject, Arc<NotThere>);
+
+impl News for Opened {
+    fn take(self: Box<Self>, model: &mut Model) -> Vec<Job> {
+        if self.0.is_current(model) {
+            model.rooms.duplicates.open = Some((self.1, 0));
+        }
+        Vec::new()
+    }
+}

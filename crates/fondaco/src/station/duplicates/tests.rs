@@ -1,0 +1,1 @@
+//! The station Duplicates, key by key.

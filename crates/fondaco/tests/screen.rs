@@ -61,6 +61,10 @@ fn a_tree_that_is_contained_in_another_is_set_aside_by_its_copies_and_put_back()
     terminal.keys(&["Escape"]).shows(&["held there", "Not there: 5 files"]);
     terminal.keys(&["Space"]).shows(&["Do what with all 56 files"]);
     terminal.keys(&["s"]).shows(&["Planned: set aside 56 copies"]);
+    // what is to stay beside them is not planned in its turn
+    terminal
+        .keys(&["End", "Up", "Space", "s"])
+        .shows(&["what was to stay beside them is planned itself"]);
     // the order of preference says which copy of a set stays
     terminal.keys(&["="]).shows(&["● stays", "shortest path"]);
     terminal.keys(&["k"]).shows(&["Which copies stay"]);

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use crate::catalog::{EntryId, Seen};
-use crate::kernel::Kind;
+use crate::kernel::{self, Kind};
 use crate::units::Bytes;
 
 /// A file that could be equal to another one. Of an inode with several names it is the first that was met.
@@ -80,6 +80,14 @@ impl Candidates {
                 false => (1, first.device, first.inode),
             }
         });
+    }
+
+    /// Whether all of them lie on devices that turn, of which each reads one file at a time best.
+    pub(super) fn are_on_turning_disks(&self) -> bool {
+        let mut devices: Vec<u64> = self.files.iter().map(|file| file.device).collect();
+        devices.sort_unstable();
+        devices.dedup();
+        !devices.is_empty() && devices.iter().all(|device| kernel::is_rotational(*device))
     }
 
     /// How many files could be equal to another.

@@ -178,7 +178,8 @@ pub fn search(
             work();
             left.fetch_sub(1, Relaxed);
         };
-        for _ in 0..parallel::threads() {
+        let threads = if candidates.are_on_turning_disks() { 1 } else { parallel::threads() };
+        for _ in 0..threads {
             left.fetch_add(1, Relaxed);
             if std::thread::Builder::new().spawn_scoped(scope, counted).is_err() {
                 left.fetch_sub(1, Relaxed);

@@ -24,6 +24,7 @@ mod program;
 mod quota;
 mod read_dir;
 mod remove_tree;
+mod rotational;
 mod space_map;
 mod stat;
 mod xfs;
@@ -56,6 +57,7 @@ pub use program::{Output, output_within};
 pub use quota::{Quota, QuotaOf, quotas};
 pub use read_dir::{DirReader, Listed, RawEntry, ReadOrder, names_in};
 pub use remove_tree::{OwnChanges, Removal, RemovalError};
+pub use rotational::is_rotational;
 pub use space_map::{Owner, Piece, space_map};
 pub use stat::{
     Kind, PlainStat, Stat, stat_at, stat_descriptor, stat_for_catalog, stat_open_for_catalog,

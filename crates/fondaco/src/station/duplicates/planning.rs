@@ -107,6 +107,13 @@ impl News for CopiesPlanned {
         let before = planned.len();
         planned.retain(|planned| model.draft.covering(&planned.path).is_none());
         let known = before - planned.len();
+        // of two trees that hold the same one can go, not both
+        let count = planned.len();
+        planned.retain(|planned| {
+            let stays = planned.stays.as_ref();
+            stays.is_none_or(|stays| model.draft.covering(&stays.path.0).is_none())
+        });
+        let both = count - planned.len();
         let (count, bytes) =
             (planned.len() as u64, planned.iter().map(|planned| planned.estimate).sum());
         model.draft.put_all(planned);
@@ -115,6 +122,13 @@ impl News for CopiesPlanned {
             format!("Planned: {word} {}, {}", counted(count, "copy"), model.bytes(bytes));
         if known > 0 {
             text = format!("{text}; {known} were planned before");
+        }
+        if both > 0 {
+            let copies = counted(both as u64, "copy");
+            model.say_trouble(format!(
+                "{text}; {copies} left out: what was to stay beside them is planned itself"
+            ));
+            return lens::refresh(model);
         }
         match left_out.first() {
             Some(first) => {

@@ -1,0 +1,130 @@
+//! How long a search for equal files takes, beside the least that any program must do which hashes all that could be
+//! equal: two threads that read every candidate and hash it with BLAKE3.
+//!
+//! `cargo bench -p fondaco-core --bench duplicates -- DIR [cold]`, with a tree whose files have contents. `cold` has the
+//! page cache emptied before each part, for which it must be root.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+use fondaco_core::catalog::Catalog;
+use fondaco_core::duplicates::{Candidates, Containment, Found, Known, search};
+use fondaco_core::kernel::Kind;
+use fondaco_core::scan::{Options, Scan};
+use fondaco_core::units::Time;
+
+fn main() {
+    let given: Vec<String> =
+        std::env::args().skip(1).filter(|argument| !argument.starts_with('-')).collect();
+    let at =
+        PathBuf::from(given.first().expect("say where: cargo bench --bench duplicates -- DIR"));
+    let cold = given.get(1).is_some_and(|word| word == "cold");
+    let mut scan = Scan::start(&[at.canonicalize().unwrap()], &Options::new(Time::now())).unwrap();
+    scan.wait();
+    let catalog = scan.catalog();
+    let root = catalog.roots()[0].entry;
+    let candidates = Candidates::of(catalog.whole(), &[root]);
+    println!(
+        "{} entries, {} candidates of {} bytes",
+        catalog.len(),
+        candidates.len(),
+        candidates.bytes().get()
+    );
+    let paths = could_be_equal(&catalog);
+    assert_eq!(paths.len(), candidates.len());
+    let directory = tempfile::tempdir().unwrap();
+    let file = directory.path().join("hashes.db");
+    let (mut floor, mut first, mut second) = (Duration::MAX, Duration::MAX, Duration::MAX);
+    for _ in 0..3 {
+        floor = floor.min(timed(cold, || hash_all(&paths)));
+        let mut found = None;
+        first = first.min(timed(cold, || {
+            found = Some(find(&catalog, &candidates, &mut Known::open(&file, true).unwrap()));
+        }));
+        tell(&catalog, &found.unwrap());
+        second = second.min(timed(cold, || {
+            let again = find(&catalog, &candidates, &mut Known::open(&file, false).unwrap());
+            println!("  the second search read {} bytes", again.figures.read.get());
+        }));
+    }
+    let ratio = |one: Duration, other: Duration| one.as_secs_f64() / other.as_secs_f64();
+    println!("hashing all candidates, two threads: {floor:.2?}");
+    println!("search: {first:.2?}, {:.2} x that", ratio(first, floor));
+    println!("second search: {second:.2?}, {:.2} x the first", ratio(second, first));
+    let found = find(&catalog, &candidates, &mut Known::nothing());
+    let begun = Instant::now();
+    let rows = Containment::new(catalog.whole(), &[root], &found.sets).rows(0.5);
+    println!("containment: {:.2?}, {} pairs", begun.elapsed(), rows.len());
+}
+
+fn find(catalog: &Catalog, candidates: &Candidates, known: &mut Known) -> Found {
+    search(candidates, &|id| catalog.path(id), known, Time::now(), &mut |_, _| {
+        ControlFlow::Continue(())
+    })
+}
+
+/// How much was read, beside the bytes of files that have an equal.
+fn tell(catalog: &Catalog, found: &Found) {
+    assert!(found.not_read.is_empty(), "{:?}", found.not_read.first());
+    let equal: u64 = found.sets.iter().map(|set| set.length.get() * set.copies.len() as u64).sum();
+    let read = found.figures.read.get();
+    println!(
+        "  {} sets; read {read} bytes, {:.3} x those of files that have an equal",
+        found.sets.len(),
+        read as f64 / equal as f64
+    );
+    let _ = catalog;
+}
+
+fn timed(cold: bool, act: impl FnOnce()) -> Duration {
+    rustix::fs::sync();
+    if cold {
+        std::fs::write("/proc/sys/vm/drop_caches", "3").unwrap();
+    }
+    let begun = Instant::now();
+    act();
+    begun.elapsed()
+}
+
+/// The paths of all files whose length another inode has too.
+fn could_be_equal(catalog: &Catalog) -> Vec<PathBuf> {
+    let mut by_length: BTreeMap<u64, BTreeMap<(u64, u64), PathBuf>> = BTreeMap::new();
+    for id in catalog.ids().filter(|id| catalog.kind(*id) == Kind::File) {
+        let length = catalog.apparent(id).get();
+        if length > 0 {
+            let of = by_length.entry(length).or_default();
+            of.entry(catalog.device_and_inode(id)).or_insert_with(|| catalog.path(id));
+        }
+    }
+    by_length.into_values().filter(|of| of.len() > 1).flat_map(BTreeMap::into_values).collect()
+}
+
+fn hash_all(paths: &[PathBuf]) {
+    let next = AtomicUsize::new(0);
+    std::thread::scope(|scope| {
+        for _ in 0..2 {
+            scope.spawn(|| {
+                let mut buffer = vec![0; 1 << 20];
+                while let Some(path) = paths.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    std::hint::black_box(hash(path, &mut buffer));
+                }
+            });
+        }
+    });
+}
+
+fn hash(path: &Path, buffer: &mut [u8]) -> blake3::Hash {
+    let mut file = std::fs::File::open(path).unwrap();
+    let mut hasher = blake3::Hasher::new();
+    loop {
+        match file.read(buffer).unwrap() {
+            0 => return hasher.finalize(),
+            got => hasher.update(&buffer[..got]),
+        };
+    }
+}

@@ -222,7 +222,7 @@ fn a_second_search_reads_nothing_and_finds_what_has_changed() {
     let expected: BTreeSet<Vec<PathBuf>> =
         BTreeSet::from([["a.raw", "b.raw", "c.raw"].map(PathBuf::from).to_vec()]);
     assert_eq!(paths(&first.catalog(), &found), expected);
-    assert_eq!(found.figures.read.get(), 3 * 200_000 + 64, "the other one differs at once");
+    assert_eq!(found.figures.read.get(), 3 * 200_000 + 16, "the other one differs at once");
     let again = find(&first.catalog(), &mut Known::open(&file, false).unwrap());
     assert_eq!(paths(&first.catalog(), &again), expected);
     assert_eq!((again.figures.read, again.figures.known), (Bytes::ZERO, 4));
@@ -234,9 +234,9 @@ fn a_second_search_reads_nothing_and_finds_what_has_changed() {
     let expected: BTreeSet<Vec<PathBuf>> =
         BTreeSet::from([["a.raw", "c.raw"].map(PathBuf::from).to_vec()]);
     assert_eq!(paths(&first.catalog(), &changed), expected);
-    assert_eq!(changed.figures.read.get(), 64);
+    assert_eq!(changed.figures.read.get(), 16);
     let fresh = find(&first.catalog(), &mut Known::open(&file, true).unwrap());
-    assert_eq!(fresh.figures.read.get(), 2 * 200_000 + 2 * 64);
+    assert_eq!(fresh.figures.read.get(), 2 * 200_000 + 2 * 16);
 }
 
 #[test]

@@ -13,7 +13,7 @@ const BLOCK: usize = 64 * 1024;
 /// How far a file is read before it is compared with the others of its length: a little at first, since most files
 /// that differ do so early, then eight times as much, then in equal steps. The last step is the whole file.
 pub(super) fn end_of_step(step: usize, length: u64) -> u64 {
-    const SMALL: [u64; 6] = [64, 512, 4096, 32_768, 256 << 10, 2 << 20];
+    const SMALL: [u64; 7] = [16, 128, 1024, 8192, 32_768, 256 << 10, 2 << 20];
     const LARGE: u64 = 16 << 20;
     let end = SMALL.get(step).copied();
     let end = end.unwrap_or_else(|| (step - SMALL.len() + 1) as u64 * LARGE);
@@ -21,21 +21,43 @@ pub(super) fn end_of_step(step: usize, length: u64) -> u64 {
 }
 
 /// A digest of contents up to some place. Equal for equal contents, whether zeros are written or holes.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub(super) struct Digest {
-    /// Blocks that hold anything but zeros, one behind the other.
-    data: Hasher,
-    /// The numbers of the other ones.
-    zeros: Hasher,
+    /// Of whole blocks, once there is one.
+    blocks: Option<Box<Blocks>>,
     /// What has been read of the last block.
     block: Vec<u8>,
     /// How many bytes went in.
     pub(super) at: u64,
 }
 
-impl Default for Digest {
+#[derive(Clone, Debug)]
+struct Blocks {
+    /// Blocks that hold anything but zeros, one behind the other.
+    data: Hasher,
+    /// The numbers of the other ones.
+    zeros: Hasher,
+}
+
+impl Default for Blocks {
     fn default() -> Self {
-        Self { data: Hasher::new(), zeros: Hasher::new(), block: Vec::new(), at: 0 }
+        Self { data: Hasher::new(), zeros: Hasher::new() }
+    }
+}
+
+impl Blocks {
+    /// Adds whole blocks, or the last part of the contents, which end at some place.
+    fn add(&mut self, bytes: &[u8], end: u64) {
+        let begin = end - bytes.len() as u64;
+        let mut from = 0;
+        for (number, block) in bytes.chunks(BLOCK).enumerate() {
+            if is_zero(block) {
+                self.data.update(&bytes[from..number * BLOCK]);
+                from = number * BLOCK + block.len();
+                self.zeros.update(&(begin / BLOCK as u64 + number as u64).to_le_bytes());
+            }
+        }
+        self.data.update(&bytes[from..]);
     }
 }
 
@@ -50,45 +72,38 @@ impl Digest {
                 return;
             }
             let end = self.at - bytes.len() as u64;
-            add_blocks(&self.block, end, &mut self.data, &mut self.zeros);
+            self.blocks.get_or_insert_default().add(&self.block, end);
             self.block.clear();
         }
         let whole = bytes.len() / BLOCK * BLOCK;
         let end = self.at - (bytes.len() - whole) as u64;
-        add_blocks(&bytes[..whole], end, &mut self.data, &mut self.zeros);
+        if whole > 0 {
+            self.blocks.get_or_insert_default().add(&bytes[..whole], end);
+        }
         self.block.extend_from_slice(&bytes[whole..]);
     }
 
     /// A block of zeros that was not read.
     fn add_hole(&mut self) {
-        self.zeros.update(&(self.at / BLOCK as u64).to_le_bytes());
+        let number = self.at / BLOCK as u64;
+        self.blocks.get_or_insert_default().zeros.update(&number.to_le_bytes());
         self.at += BLOCK as u64;
     }
 
     /// The digest of what went in so far.
     pub(super) fn finish(&self) -> [u8; 32] {
-        let (mut data, mut zeros) = (self.data.clone(), self.zeros.clone());
-        add_blocks(&self.block, self.at, &mut data, &mut zeros);
+        let Some(blocks) = &self.blocks else {
+            // as long as there is not one whole block, holes are read like anything else
+            return *blake3::hash(&self.block).as_bytes();
+        };
+        let mut blocks = Blocks::clone(blocks);
+        blocks.add(&self.block, self.at);
         let mut whole = Hasher::new();
         whole.update(&self.at.to_le_bytes());
-        whole.update(data.finalize().as_bytes());
-        whole.update(zeros.finalize().as_bytes());
+        whole.update(blocks.data.finalize().as_bytes());
+        whole.update(blocks.zeros.finalize().as_bytes());
         *whole.finalize().as_bytes()
     }
-}
-
-/// Adds whole blocks, or the last part of the contents, which end at some place.
-fn add_blocks(bytes: &[u8], end: u64, data: &mut Hasher, zeros: &mut Hasher) {
-    let begin = end - bytes.len() as u64;
-    let mut from = 0;
-    for (number, block) in bytes.chunks(BLOCK).enumerate() {
-        if is_zero(block) {
-            data.update(&bytes[from..number * BLOCK]);
-            from = number * BLOCK + block.len();
-            zeros.update(&(begin / BLOCK as u64 + number as u64).to_le_bytes());
-        }
-    }
-    data.update(&bytes[from..]);
 }
 
 fn is_zero(bytes: &[u8]) -> bool {

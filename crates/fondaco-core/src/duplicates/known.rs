@@ -1,5 +1,6 @@
 //! What has been read of files before, so that a second search reads almost nothing.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -54,9 +55,6 @@ pub(super) type ReadNow = ((u64, u64), AsRead, Read);
 /// Seconds that must have passed since a file was changed.
 const AT_REST: i64 = 4;
 
-/// So many files are remembered at most.
-const MOST: usize = 4_000_000;
-
 /// See the [module](self).
 #[derive(Debug, Default)]
 pub struct Known {
@@ -99,77 +97,119 @@ impl Known {
         database.execute_batch(TABLES).map_err(wrap)?;
         let mut files = FxHashMap::default();
         if !fresh {
-            let mut select = database.prepare(SELECT).map_err(wrap)?;
+            let mut select = database.prepare("SELECT device, list FROM files").map_err(wrap)?;
             let mut rows = select.query([]).map_err(wrap)?;
             while let Some(row) = rows.next().map_err(wrap)? {
-                let (key, known) = known(row).map_err(wrap)?;
-                files.insert(key, known);
+                let device = row.get::<_, i64>(0).map_err(wrap)? as u64;
+                let list = row.get_ref(1).and_then(|list| Ok(list.as_blob()?)).map_err(wrap)?;
+                each_in(list, &mut |inode, as_read, read| {
+                    files.insert((device, inode), (as_read, read));
+                });
             }
         }
         Ok(Self { database: Some((database, path.to_owned())), files: KnownFiles(files) })
     }
 
-    /// Keeps what was read, for a later search.
+    /// Keeps what was read, for a later search. What lies near it is written again with it.
     ///
     /// # Errors
     ///
     /// [`KnownError`]; then nothing of it is kept.
     pub(super) fn remember(&mut self, read: Vec<ReadNow>, now: Time) -> Result<(), KnownError> {
         let Some((database, path)) = &mut self.database else { return Ok(()) };
+        if read.is_empty() {
+            return Ok(());
+        }
         let wrap = |source| KnownError { path: path.clone(), source };
-        let transaction = database.transaction().map_err(wrap)?;
-        {
-            let mut insert = transaction.prepare(INSERT).map_err(wrap)?;
-            for ((device, inode), as_read, read) in &read {
-                let steps: Vec<u8> =
-                    read.steps.iter().flat_map(|step| step.to_le_bytes()).collect();
-                insert
-                    .execute(params![
-                        *device as i64,
-                        *inode as i64,
-                        as_read.size as i64,
-                        nanoseconds(as_read.mtime),
-                        nanoseconds(as_read.ctime),
-                        as_read.born.map(nanoseconds),
-                        steps,
-                        read.whole.as_ref().map(|whole| &whole[..]),
-                        now.sec / 86_400,
-                    ])
-                    .map_err(wrap)?;
+        let mut touched: BTreeMap<(u64, u64), Vec<u8>> = BTreeMap::new();
+        for ((device, inode), as_read, read) in read {
+            touched.entry((device, inode / TOGETHER)).or_default();
+            self.files.0.insert((device, inode), (as_read, read));
+        }
+        for ((device, inode), (as_read, read)) in &self.files.0 {
+            if let Some(list) = touched.get_mut(&(*device, inode / TOGETHER)) {
+                write_one(list, *inode, as_read, read);
             }
         }
-        transaction.execute(FORGET, [MOST as i64]).map_err(wrap)?;
-        transaction.commit().map_err(wrap)?;
-        self.files.0.extend(read.into_iter().map(|(key, as_read, read)| (key, (as_read, read))));
-        Ok(())
+        let transaction = database.transaction().map_err(wrap)?;
+        {
+            let mut insert = transaction
+                .prepare("INSERT OR REPLACE INTO files VALUES (?1, ?2, ?3, ?4)")
+                .map_err(wrap)?;
+            for ((device, place), list) in &touched {
+                let values = params![*device as i64, *place as i64, now.sec / 86_400, list];
+                insert.execute(values).map_err(wrap)?;
+            }
+        }
+        transaction.execute(FORGET, [MOST_BYTES]).map_err(wrap)?;
+        transaction.commit().map_err(wrap)
     }
 }
+
+/// Files of so many inode numbers in order are kept in one row.
+const TOGETHER: u64 = 4096;
+
+/// So many bytes are remembered at most: some millions of files.
+const MOST_BYTES: i64 = 256 << 20;
 
 const TABLES: &str = "
 PRAGMA journal_mode = WAL;
 PRAGMA synchronous = NORMAL;
-CREATE TABLE IF NOT EXISTS file (
+CREATE TABLE IF NOT EXISTS files (
     device INTEGER NOT NULL,
-    inode INTEGER NOT NULL,
-    size INTEGER NOT NULL,
-    mtime INTEGER NOT NULL,
-    ctime INTEGER NOT NULL,
-    born INTEGER,
-    steps BLOB NOT NULL,
-    whole BLOB,
+    place INTEGER NOT NULL,
     day INTEGER NOT NULL,
-    PRIMARY KEY (device, inode)
-) STRICT, WITHOUT ROWID;
+    list BLOB NOT NULL,
+    PRIMARY KEY (device, place)
+) STRICT;
 ";
-
-const SELECT: &str = "SELECT device, inode, size, mtime, ctime, born, steps, whole FROM file";
-
-const INSERT: &str = "INSERT OR REPLACE INTO file VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
 
 /// Forgets what was read longest ago, whole days together, if there is too much.
 const FORGET: &str = "
-DELETE FROM file WHERE (SELECT count(*) FROM file) > ?1 AND day = (SELECT min(day) FROM file)
-    AND day < (SELECT max(day) FROM file)";
+DELETE FROM files WHERE (SELECT sum(length(list)) FROM files) > ?1 AND day = (SELECT min(day) FROM files)
+    AND day < (SELECT max(day) FROM files)";
+
+/// Writes a file behind others: numbers of eight bytes, little-endian, then how many steps and whether there is the
+/// digest of all, then those.
+fn write_one(list: &mut Vec<u8>, inode: u64, as_read: &AsRead, read: &Read) {
+    let born = as_read.born.map_or(i64::MIN, nanoseconds);
+    let times = [nanoseconds(as_read.mtime), nanoseconds(as_read.ctime), born];
+    for number in [inode, as_read.size].into_iter().chain(times.map(|time| time as u64)) {
+        list.extend_from_slice(&number.to_le_bytes());
+    }
+    let steps = read.steps.len().min(usize::from(u8::MAX));
+    list.extend_from_slice(&[steps as u8, u8::from(read.whole.is_some())]);
+    for step in &read.steps[..steps] {
+        list.extend_from_slice(&step.to_le_bytes());
+    }
+    list.extend_from_slice(read.whole.as_ref().map_or(&[], |whole| &whole[..]));
+}
+
+/// Reads what [`write_one`] has written. A list that is damaged ends where it is: what follows is not known.
+fn each_in(mut list: &[u8], each: &mut dyn FnMut(u64, AsRead, Read)) {
+    fn take<'a>(list: &mut &'a [u8], count: usize) -> Option<&'a [u8]> {
+        let (taken, rest) = list.split_at_checked(count)?;
+        *list = rest;
+        Some(taken)
+    }
+    let number = |list: &mut &[u8]| Some(u64::from_le_bytes(take(list, 8)?.try_into().ok()?));
+    let mut one = || -> Option<(u64, AsRead, Read)> {
+        let (inode, size) = (number(&mut list)?, number(&mut list)?);
+        let (mtime, ctime) = (time(number(&mut list)? as i64), time(number(&mut list)? as i64));
+        let born = number(&mut list)? as i64;
+        let born = (born != i64::MIN).then(|| time(born));
+        let counts = take(&mut list, 2)?;
+        let steps = (0..counts[0]).map(|_| number(&mut list)).collect::<Option<Vec<u64>>>()?;
+        let whole = match counts[1] {
+            0 => None,
+            _ => Some(take(&mut list, 32)?.try_into().ok()?),
+        };
+        Some((inode, AsRead { size, mtime, ctime, born }, Read { steps, whole }))
+    };
+    while let Some((inode, as_read, read)) = one() {
+        each(inode, as_read, read);
+    }
+}
 
 /// Nanoseconds since 1970; times too far off for that are all the same, and never believed, since sizes and other
 /// times still differ.
@@ -183,21 +223,34 @@ fn time(nanoseconds: i64) -> Time {
     Time { sec, nsec: nsec as u32 }
 }
 
-type Row = ((u64, u64), (AsRead, Read));
+#[cfg(test)]
+mod tests {
+    use super::*;
 
-fn known(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
-    let number = |column| row.get::<_, i64>(column).map(|number| number as u64);
-    let steps: Vec<u8> = row.get(6)?;
-    let whole: Option<Vec<u8>> = row.get(7)?;
-    let as_read = AsRead {
-        size: number(2)?,
-        mtime: time(row.get(3)?),
-        ctime: time(row.get(4)?),
-        born: row.get::<_, Option<i64>>(5)?.map(time),
-    };
-    let read = Read {
-        steps: steps.as_chunks().0.iter().map(|step| u64::from_le_bytes(*step)).collect(),
-        whole: whole.and_then(|whole| whole.try_into().ok()),
-    };
-    Ok(((number(0)?, number(1)?), (as_read, read)))
+    #[test]
+    fn what_is_written_is_read_and_a_damaged_list_only_loses_its_end() {
+        let at = |sec| Time { sec, nsec: 7 };
+        let as_read = |sec| AsRead {
+            size: 9,
+            mtime: at(sec),
+            ctime: at(-3),
+            born: (sec > 5).then(|| at(sec)),
+        };
+        let files: Vec<(u64, AsRead, Read)> = (1..9u64)
+            .map(|n| {
+                let whole = (n % 2 == 0).then_some([n as u8; 32]);
+                (n, as_read(n as i64), Read { steps: (0..n).collect(), whole })
+            })
+            .collect();
+        let mut list = Vec::new();
+        files.iter().for_each(|(inode, as_read, read)| write_one(&mut list, *inode, as_read, read));
+        for length in 0..=list.len() {
+            let mut found = Vec::new();
+            each_in(&list[..length], &mut |inode, as_read, read| {
+                found.push((inode, as_read, read));
+            });
+            assert_eq!(found, files[..found.len()]);
+            assert!(length < list.len() || found.len() == files.len());
+        }
+    }
 }

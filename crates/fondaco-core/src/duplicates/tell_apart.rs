@@ -1,8 +1,12 @@
 //! Reads the files of one length step by step, as far as they are alike.
 
-use std::collections::HashMap;
 use std::fs::File;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{Mode, OFlags};
+use rustix::io::Errno;
+
+use rustc_hash::FxHashMap;
 
 use super::candidates::Candidate;
 use super::contents::{Digest, end_of_step, read_up_to};
@@ -48,9 +52,9 @@ pub(super) fn tell_apart(
         let keeps_digest = members.len() <= DIGESTED;
         let end = end_of_step(step, length);
         let is_last = end == length;
-        let mut apart: HashMap<[u8; 32], Vec<Member<'_>>> = HashMap::new();
+        let mut apart: FxHashMap<[u8; 32], Vec<Member<'_>>> = FxHashMap::default();
         // files of many directories, in the order in which they lie on the device
-        members.sort_by_key(|member| (member.candidate.device, member.candidate.inode));
+        members.sort_unstable_by_key(|member| (member.candidate.device, member.candidate.inode));
         for mut member in members {
             if shared.is_stopped() {
                 return alike;
@@ -173,8 +177,7 @@ impl<'a> Member<'a> {
         if self.file.is_some() {
             return Ok(());
         }
-        let file = kernel::open_file(rustix::fs::CWD, self.path.as_path());
-        let file = file.map_err(CallError::on(Op::Open, &self.path))?;
+        let file = open(&self.path).map_err(CallError::on(Op::Open, &self.path))?;
         let stat =
             kernel::stat_descriptor(&file).map_err(CallError::on(Op::Examine, &self.path))?;
         self.is_as_scanned(&stat)?;
@@ -204,6 +207,17 @@ impl<'a> Member<'a> {
         let count = self.read.steps.len() + usize::from(self.read.whole.is_some());
         (count > self.from_before).then(|| ((stat.dev, stat.ino), AsRead::of(&stat), self.read))
     }
+}
+
+/// Opens what was a regular file when it was scanned: no link is followed and nothing waited for, and the access time
+/// stays where the kernel allows that (`open(2)`, `O_NOATIME`).
+fn open(path: &Path) -> std::io::Result<File> {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let opened = match rustix::fs::open(path, flags | OFlags::NOATIME, Mode::empty()) {
+        Err(Errno::PERM) => rustix::fs::open(path, flags, Mode::empty()),
+        opened => opened,
+    };
+    Ok(File::from(opened?))
 }
 
 /// The beginning of a digest in the place of the whole: what is not equal in it is not equal at all, and what is gets

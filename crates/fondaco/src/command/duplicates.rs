@@ -6,8 +6,8 @@ use std::path::PathBuf;
 
 use anyhow::{Context, Result};
 use fondaco_core::catalog::{Catalog, EntryId};
-use fondaco_core::duplicates::{Candidates, Containment, Found, Keep, Known, search};
-use fondaco_core::shown::{Shown, shown};
+use fondaco_core::duplicates::{Candidates, Containment, Found, Keep, Known, NotRead, search};
+use fondaco_core::shown::Shown;
 use fondaco_core::units::{Time, counted, grouped};
 
 use super::look::{Closer, Looked, tell_answer};
@@ -108,7 +108,10 @@ fn find(looked: &Looked, fresh: bool, state: Option<PathBuf>) -> Result<Found> {
 
 fn ended(looked: &Looked, found: &Found, for_programs: bool) -> Result<Outcome> {
     for (_, path, reason) in found.not_read.iter().take(10) {
-        tell!("left out: {}: {}", Shown(path), shown(reason.to_string()));
+        match reason {
+            NotRead::Call(error) => tell!("left out: {}", error.whole()),
+            _ => tell!("left out: {}: {reason}", Shown(path)),
+        }
     }
     if found.not_read.len() > 10 {
         tell!("left out: {} more", grouped(found.not_read.len() as u64 - 10));

@@ -399,7 +399,7 @@ fn print(plan: &Plan, all: bool) -> Result<()> {
     );
     let destinations = plan.actions.iter().filter_map(|action| action.deed.destination());
     for place in destinations.collect::<std::collections::BTreeSet<_>>() {
-        say!("some of it goes to {}", Shown(place));
+        say!("goes to {}", Shown(place));
     }
     Ok(())
 }

@@ -56,7 +56,7 @@ pub fn on_each_file_system(name: &str, mut round: impl FnMut(&mut Field, &mut Ta
         let begun = Instant::now();
         let mut rounds = 0;
         while rounds < 3 || begun.elapsed() < time {
-            let deed = [Deed::Delete, Deed::Archive, Deed::SetAside][rounds % 3];
+            let deed = [Deed::Delete, Deed::Archive, Deed::SetAside, Deed::Move][rounds % 4];
             let mut field = Field::new(fs_type, deed);
             round(&mut field, &mut tally);
             rounds += 1;
@@ -83,6 +83,8 @@ pub enum Deed {
     Delete,
     SetAside,
     Archive,
+    /// To another file system.
+    Move,
 }
 
 /// A mounted file system with a tree, a depot and a state directory.
@@ -90,6 +92,8 @@ pub struct Field {
     directory: tempfile::TempDir,
     pub root: PathBuf,
     home: PathBuf,
+    /// On another file system.
+    elsewhere: tempfile::TempDir,
     deed: Deed,
 }
 
@@ -180,7 +184,9 @@ impl Field {
         std::fs::set_permissions(&mount, PermissionsExt::from_mode(0o755)).unwrap();
         let root = mount.join("seamark");
         std::fs::create_dir(&root).unwrap();
-        let field = Self { directory, root, home: mount, deed };
+        let memory = Path::new("/dev/shm");
+        let elsewhere = tempfile::tempdir_in(if memory.is_dir() { memory } else { &at }).unwrap();
+        let field = Self { directory, root, home: mount, elsewhere, deed };
         field.owned_by_other(&field.root);
         field
     }
@@ -233,9 +239,14 @@ impl Field {
             Deed::Delete => "--delete",
             Deed::SetAside => "--set-aside",
             Deed::Archive => "--archive",
+            Deed::Move => "--move",
         };
         let mut arguments =
             vec!["plan", "-o", plan.to_str().unwrap(), "--depot", depot.to_str().unwrap()];
+        let elsewhere = self.elsewhere.path().join("moved");
+        if self.deed == Deed::Move {
+            arguments.extend(["--to", elsewhere.to_str().unwrap()]);
+        }
         targets.iter().for_each(|target| arguments.extend([word, target.to_str().unwrap()]));
         self.fondaco(&arguments).ok();
         plan
@@ -263,7 +274,9 @@ impl Field {
         let run = Run { document: ran.json() };
         let actions = run.document["actions"].as_array().unwrap();
         let is_done = |action: &&Value| {
-            ["deleted", "archived", "set aside"].map(Value::from).contains(&action["state"])
+            ["deleted", "archived", "set aside", "moved"]
+                .map(Value::from)
+                .contains(&action["state"])
         };
         tally.actions += actions.len();
         tally.done += actions.iter().filter(is_done).count();
@@ -273,7 +286,7 @@ impl Field {
     /// What lies under a path now, or is held or archived of it.
     pub fn contents(&self, run: &Run, path: &Path) -> Vec<Vec<u8>> {
         let action = run.action(path);
-        let held = action["held"].as_str().map(PathBuf::from);
+        let held = action["held"].as_str().or(action["moved"].as_str()).map(PathBuf::from);
         let mut found: Vec<Vec<u8>> =
             held.iter().chain([&path.to_owned()]).filter_map(|p| std::fs::read(p).ok()).collect();
         if let Some(archive) = action["archive"].as_str() {
@@ -284,10 +297,10 @@ impl Field {
         found
     }
 
-    /// The contents of all files that are anywhere: in the tree, in the holding area, in archives.
+    /// The contents of all files that are anywhere: in the tree, in the holding area, in archives, moved.
     pub fn everything(&self, _: &Run) -> Contents {
         let mut all = Vec::new();
-        let mut open = vec![self.home.clone()];
+        let mut open = vec![self.home.clone(), self.elsewhere.path().to_owned()];
         while let Some(path) = open.pop() {
             let Ok(meta) = path.symlink_metadata() else { continue };
             if meta.is_dir() {

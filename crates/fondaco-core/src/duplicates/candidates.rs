@@ -2,8 +2,9 @@
 
 use std::ops::Range;
 
+use super::search::NotRead;
 use crate::catalog::{EntryId, Seen};
-use crate::kernel::{self, Kind};
+use crate::kernel::{self, Kind, Stat};
 use crate::units::Bytes;
 
 /// A file that could be equal to another one. Of an inode with several names it is the first that was met.
@@ -16,6 +17,17 @@ pub struct Candidate {
     pub(super) device: u64,
     pub(super) inode: u64,
     pub(super) length: u64,
+}
+
+impl Candidate {
+    /// Refuses what is not the file that was scanned.
+    pub(super) fn is_as_scanned(&self, stat: &Stat) -> Result<(), NotRead> {
+        let written = stat.mtime.sec.clamp(0, i64::from(u32::MAX)) as u32;
+        let same = stat.kind == Kind::File
+            && (stat.dev, stat.ino, stat.size) == (self.device, self.inode, self.length)
+            && written == self.written;
+        if same { Ok(()) } else { Err(NotRead::Changed) }
+    }
 }
 
 /// Files that could be equal, by their length. 32 bytes for each.

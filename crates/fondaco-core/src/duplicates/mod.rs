@@ -9,6 +9,7 @@
 mod candidates;
 mod containment;
 mod contents;
+mod first_look;
 mod keep;
 mod known;
 mod search;
@@ -16,6 +17,7 @@ mod tell_apart;
 
 pub use candidates::{Candidate, Candidates};
 pub use containment::{Contained, Containment, Count, Relation};
+pub use first_look::Places;
 pub use keep::{KEEP_WORDS, Keep};
 pub use known::{Known, KnownError};
 pub use search::{Figures, Found, NotRead, Set, search};

@@ -7,6 +7,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::candidates::{Candidate, Candidates};
+use super::first_look::{Alike, Places, first_look};
 use super::known::{Known, KnownError, KnownFiles, ReadNow};
 use super::tell_apart::{Ended, tell_apart};
 use crate::catalog::EntryId;
@@ -74,7 +75,7 @@ pub struct Found {
 /// What the threads of a search have in common.
 pub(super) struct Shared<'a> {
     pub(super) known: &'a KnownFiles,
-    names: &'a (dyn Fn(EntryId) -> PathBuf + Sync),
+    pub(super) places: &'a dyn Places,
     stop: AtomicBool,
     read: AtomicU64,
     bytes_done: AtomicU64,
@@ -88,7 +89,7 @@ pub(super) struct Shared<'a> {
 
 impl Shared<'_> {
     pub(super) fn path(&self, entry: EntryId) -> PathBuf {
-        (self.names)(entry)
+        self.places.path(entry)
     }
 
     pub(super) fn is_stopped(&self) -> bool {
@@ -109,10 +110,19 @@ impl Shared<'_> {
         match ended {
             Some((_, as_read, _)) if !as_read.is_at_rest(self.now) => {}
             Some(read) => locked(&self.remembered).push(read),
-            None => {
-                self.taken_as_known.fetch_add(1, Relaxed);
-            }
+            None => self.is_known(),
         }
+    }
+
+    /// Counts a file of which enough was known.
+    pub(super) fn is_known(&self) {
+        self.taken_as_known.fetch_add(1, Relaxed);
+    }
+
+    /// Counts a file of which it is known what it is equal to.
+    pub(super) fn is_done(&self, file: &Candidate) {
+        self.done.fetch_add(1, Relaxed);
+        self.bytes_done.fetch_add(file.length, Relaxed);
     }
 }
 
@@ -125,11 +135,11 @@ const OFTEN: Duration = Duration::from_millis(50);
 /// How much is read in one call at most, so that a stop is heard soon.
 const BUFFER: usize = 1 << 20;
 
-/// Reads what could be equal, as far as it is alike. `names` gives the path of an entry; `watch` hears the figures and
+/// Reads what could be equal, as far as it is alike. `places` says where entries are; `watch` hears the figures and
 /// the sets that are new since it was asked last, and says whether to go on.
 pub fn search(
     candidates: &Candidates,
-    names: &(dyn Fn(EntryId) -> PathBuf + Sync),
+    places: &dyn Places,
     known: &mut Known,
     now: Time,
     watch: &mut dyn FnMut(&Figures, &[Set]) -> ControlFlow<()>,
@@ -137,7 +147,7 @@ pub fn search(
     let begun = Instant::now();
     let shared = Shared {
         known: &known.files,
-        names,
+        places,
         stop: AtomicBool::new(false),
         read: AtomicU64::new(0),
         bytes_done: AtomicU64::new(0),
@@ -159,18 +169,26 @@ pub fn search(
     };
     let next = AtomicUsize::new(0);
     let left = AtomicUsize::new(0);
-    let work = || {
+    let threads = if candidates.are_on_turning_disks() { 1 } else { parallel::threads() };
+    let compare = |alike: &Alike| {
         let mut buffer = vec![0; BUFFER];
         while !shared.is_stopped() {
-            let Some(group) = candidates.groups.get(next.fetch_add(1, Relaxed)) else { break };
-            let files = &candidates.files[group.start as usize..group.end as usize];
-            let alike = tell_apart(files, &shared, &mut buffer);
-            let sets = alike.into_iter().map(|alike| set_of(&alike.files));
+            let Some((first, files)) = alike.groups.get(next.fetch_add(1, Relaxed)) else { break };
+            let equal = tell_apart(files, *first, &shared, &mut buffer);
+            let sets = equal.into_iter().map(|equal| set_of(&equal.files));
             locked(&shared.sets).extend(sets);
-            shared.done.fetch_add(files.len() as u64, Relaxed);
-            let bytes: u64 = files.iter().map(|file| file.length).sum();
-            shared.bytes_done.fetch_add(bytes, Relaxed);
+            files.iter().for_each(|file| shared.is_done(file));
         }
+    };
+    let work = || {
+        let alike = first_look(candidates, &shared, threads);
+        std::thread::scope(|scope| {
+            for _ in 1..threads {
+                // fewer threads take longer
+                let _ = std::thread::Builder::new().spawn_scoped(scope, || compare(&alike));
+            }
+            compare(&alike);
+        });
     };
     let mut told = 0;
     std::thread::scope(|scope| {
@@ -178,15 +196,9 @@ pub fn search(
             work();
             left.fetch_sub(1, Relaxed);
         };
-        let threads = if candidates.are_on_turning_disks() { 1 } else { parallel::threads() };
-        for _ in 0..threads {
-            left.fetch_add(1, Relaxed);
-            if std::thread::Builder::new().spawn_scoped(scope, counted).is_err() {
-                left.fetch_sub(1, Relaxed);
-            }
-        }
-        if left.load(Relaxed) == 0 && next.load(Relaxed) < candidates.groups.len() {
-            work(); // no thread could be begun
+        left.fetch_add(1, Relaxed);
+        if std::thread::Builder::new().spawn_scoped(scope, counted).is_err() {
+            counted(); // no thread could be begun
         }
         while left.load(Relaxed) > 0 {
             let new = locked(&shared.sets)[told..].to_vec();

@@ -1,18 +1,16 @@
 //! Reads the files of one length step by step, as far as they are alike.
 
 use std::fs::File;
-use std::path::{Path, PathBuf};
-
-use rustix::fs::{Mode, OFlags};
-use rustix::io::Errno;
+use std::path::PathBuf;
 
 use rustc_hash::FxHashMap;
 
 use super::candidates::Candidate;
 use super::contents::{Digest, end_of_step, read_up_to};
+use super::first_look::{beginning, open};
 use super::known::{AsRead, KnownFiles, Read, ReadNow};
 use super::search::{NotRead, Shared};
-use crate::kernel::{self, CallError, Kind, Op, Stat};
+use crate::kernel::{self, CallError, Op, Stat};
 
 /// So many files of one length are kept open while they are compared.
 const OPEN: usize = 64;
@@ -28,24 +26,29 @@ struct Member<'a> {
     file: Option<File>,
     digest: Option<Digest>,
     read: Read,
+    looked_up: bool,
     /// How many steps of `read` come from an earlier search.
     from_before: usize,
 }
 
 /// Files of one length that are equal, each with its digest.
-pub(super) struct Alike {
+pub(super) struct Equal {
     pub(super) files: Vec<Candidate>,
 }
 
-/// Tells the files of one length apart. What cannot be read, or changes meanwhile, is noted and left out.
+/// Tells files of one length apart whose first bytes are the same; `first` is the beginning of their digest. What cannot
+/// be read, or changes meanwhile, is noted and left out.
 pub(super) fn tell_apart(
     group: &[Candidate],
+    first: u64,
     shared: &Shared<'_>,
     buffer: &mut [u8],
-) -> Vec<Alike> {
+) -> Vec<Equal> {
     let length = group.first().map_or(0, |candidate| candidate.length);
-    let members = group.iter().map(|candidate| Member::new(candidate, shared)).collect();
-    let mut parts: Vec<(usize, Vec<Member<'_>>)> = vec![(0, members)];
+    let members = group.iter().map(|candidate| Member::new(candidate, first, shared)).collect();
+    // what has no more bytes than were looked at is read whole by the first step
+    let begin = usize::from(end_of_step(0, length) < length);
+    let mut parts: Vec<(usize, Vec<Member<'_>>)> = vec![(begin, members)];
     let mut alike = Vec::new();
     while let Some((step, mut members)) = parts.pop() {
         let keeps_open = members.len() <= OPEN;
@@ -84,7 +87,7 @@ pub(super) fn tell_apart(
                         files.push(*member.candidate);
                         shared.remember(member.ended());
                     }
-                    alike.push(Alike { files });
+                    alike.push(Equal { files });
                 }
             }
         }
@@ -96,14 +99,17 @@ pub(super) fn tell_apart(
 pub(super) type Ended = Option<ReadNow>;
 
 impl<'a> Member<'a> {
-    fn new(candidate: &'a Candidate, shared: &Shared<'_>) -> Self {
+    fn new(candidate: &'a Candidate, first: u64, shared: &Shared<'_>) -> Self {
+        let steps =
+            if end_of_step(0, candidate.length) < candidate.length { vec![first] } else { vec![] };
         Self {
             candidate,
             path: shared.path(candidate.entry),
             stat: None,
             file: None,
             digest: None,
-            read: Read::default(),
+            read: Read { steps, whole: None },
+            looked_up: false,
             from_before: 0,
         }
     }
@@ -117,7 +123,9 @@ impl<'a> Member<'a> {
         shared: &Shared<'_>,
         buffer: &mut [u8],
     ) -> Result<[u8; 32], NotRead> {
-        if step == 0 && shared.known.has(self.candidate.device, self.candidate.inode) {
+        if !std::mem::replace(&mut self.looked_up, true)
+            && shared.known.has(self.candidate.device, self.candidate.inode)
+        {
             self.look_up(shared.known)?;
         }
         match (is_last, self.read.whole, self.read.steps.get(step)) {
@@ -153,7 +161,7 @@ impl<'a> Member<'a> {
             self.read.whole = Some(whole);
             return Ok(whole);
         }
-        let short = u64::from_le_bytes(whole[..8].try_into().unwrap_or_default());
+        let short = beginning(&whole);
         // steps come one after the other, those of an earlier search first
         if self.read.steps.len() == step {
             self.read.steps.push(short);
@@ -164,7 +172,7 @@ impl<'a> Member<'a> {
     /// Takes what is known of it, if it is still as it was.
     fn look_up(&mut self, known: &KnownFiles) -> Result<(), NotRead> {
         let stat = kernel::stat_path(&self.path).map_err(CallError::on(Op::Examine, &self.path))?;
-        self.is_as_scanned(&stat)?;
+        self.candidate.is_as_scanned(&stat)?;
         if let Some(read) = known.of(&stat) {
             self.read = read.clone();
             self.from_before = self.read.steps.len() + usize::from(self.read.whole.is_some());
@@ -177,10 +185,11 @@ impl<'a> Member<'a> {
         if self.file.is_some() {
             return Ok(());
         }
-        let file = open(&self.path).map_err(CallError::on(Op::Open, &self.path))?;
+        let file = open(rustix::fs::CWD, self.path.as_path())
+            .map_err(CallError::on(Op::Open, &self.path))?;
         let stat =
             kernel::stat_descriptor(&file).map_err(CallError::on(Op::Examine, &self.path))?;
-        self.is_as_scanned(&stat)?;
+        self.candidate.is_as_scanned(&stat)?;
         match &self.stat {
             Some(before) if AsRead::of(before) != AsRead::of(&stat) => {
                 return Err(NotRead::Changed);
@@ -192,32 +201,12 @@ impl<'a> Member<'a> {
         Ok(())
     }
 
-    fn is_as_scanned(&self, stat: &Stat) -> Result<(), NotRead> {
-        let then = self.candidate;
-        let written = stat.mtime.sec.clamp(0, i64::from(u32::MAX)) as u32;
-        let same = stat.kind == Kind::File
-            && (stat.dev, stat.ino, stat.size) == (then.device, then.inode, then.length)
-            && written == then.written;
-        if same { Ok(()) } else { Err(NotRead::Changed) }
-    }
-
     /// What is to be remembered of it: what was read just now, if it was at rest.
     fn ended(self) -> Ended {
         let stat = self.stat?;
         let count = self.read.steps.len() + usize::from(self.read.whole.is_some());
         (count > self.from_before).then(|| ((stat.dev, stat.ino), AsRead::of(&stat), self.read))
     }
-}
-
-/// Opens what was a regular file when it was scanned: no link is followed and nothing waited for, and the access time
-/// stays where the kernel allows that (`open(2)`, `O_NOATIME`).
-fn open(path: &Path) -> std::io::Result<File> {
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-    let opened = match rustix::fs::open(path, flags | OFlags::NOATIME, Mode::empty()) {
-        Err(Errno::PERM) => rustix::fs::open(path, flags, Mode::empty()),
-        opened => opened,
-    };
-    Ok(File::from(opened?))
 }
 
 /// The beginning of a digest in the place of the whole: what is not equal in it is not equal at all, and what is gets

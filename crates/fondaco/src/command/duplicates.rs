@@ -86,16 +86,15 @@ fn find(looked: &Looked, fresh: bool, state: Option<PathBuf>) -> Result<Found> {
     let line = RefCell::new(ProgressLine::new());
     stop_asked();
     let catalog = &looked.catalog;
-    let found =
-        search(&candidates, &|id| catalog.path(id), &mut known, Time::now(), &mut |figures, _| {
-            line.borrow_mut().show(&format!(
-                "comparing {} of {}  read {}",
-                grouped(figures.done),
-                counted(figures.candidates, "file"),
-                binary(figures.read)
-            ));
-            if stop_asked() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-        });
+    let found = search(&candidates, catalog, &mut known, Time::now(), &mut |figures, _| {
+        line.borrow_mut().show(&format!(
+            "comparing {} of {}  read {}",
+            grouped(figures.done),
+            counted(figures.candidates, "file"),
+            binary(figures.read)
+        ));
+        if stop_asked() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    });
     line.borrow().clear();
     if let Some(error) = &found.not_remembered {
         tell!("what was read is not remembered: {error}");

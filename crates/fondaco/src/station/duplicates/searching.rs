@@ -1,5 +1,6 @@
 //! Counting what could be equal, the search, and its results as rows.
 
+use std::ffi::OsString;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
@@ -7,7 +8,7 @@ use std::sync::{Arc, PoisonError, RwLock};
 
 use fondaco_core::catalog::{Catalog, EntryId, Selection};
 use fondaco_core::duplicates::{
-    Candidates, Contained, Containment, Figures, Found, Keep, Known, Relation, Set, search,
+    Candidates, Contained, Containment, Figures, Found, Keep, Known, Places, Relation, Set, search,
 };
 use fondaco_core::kernel;
 use fondaco_core::state::State as Settings;
@@ -126,6 +127,17 @@ impl Subject {
     }
 }
 
+/// The catalog is asked for a moment, and not held while files are read.
+impl Places for Subject {
+    fn path(&self, entry: EntryId) -> PathBuf {
+        self.with(|catalog, _| catalog.path(entry))
+    }
+
+    fn places(&self, entries: &[EntryId]) -> Vec<(Option<EntryId>, OsString)> {
+        self.with(|catalog, _| catalog.places(entries))
+    }
+}
+
 /// The number of a scan, and where what the lens chooses of it lies in memory.
 pub(super) type About = (u64, usize);
 
@@ -229,8 +241,7 @@ impl Work for Searching {
         // what cannot be remembered is read again the next time
         let mut known = known.unwrap_or_default();
         let (mut sets, mut relief) = (0, Bytes::ZERO);
-        let path = |id| subject.with(|catalog, _| catalog.path(id));
-        let found = search(&candidates, &path, &mut known, Time::now(), &mut |figures, new| {
+        let found = search(&candidates, &subject, &mut known, Time::now(), &mut |figures, new| {
             sets += new.len() as u64;
             let others = |set: &Set| Bytes::new(set.length.get() * (set.copies.len() as u64 - 1));
             relief += new.iter().map(others).sum();

@@ -1,0 +1,250 @@
+//! The first bytes of every candidate, directory by directory: most files that differ do so there, and neighbours are
+//! opened by their names and not by their whole paths.
+
+use std::ffi::{OsStr, OsString};
+use std::fs::File;
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::fs::FileExt;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
+use std::sync::{Mutex, PoisonError};
+
+use rustix::fs::{Mode, OFlags};
+use rustix::io::Errno;
+
+use super::candidates::{Candidate, Candidates};
+use super::contents::end_of_step;
+use super::known::{AsRead, Read};
+use super::search::{NotRead, Shared};
+use crate::catalog::{Catalog, EntryId};
+use crate::kernel::{self, CallError, Op};
+
+/// Where entries are. A catalog that others use too is not to be held while files are read.
+pub trait Places: Sync {
+    /// The whole path of an entry.
+    fn path(&self, entry: EntryId) -> PathBuf;
+
+    /// The directory and the name of each of some entries.
+    fn places(&self, entries: &[EntryId]) -> Vec<(Option<EntryId>, OsString)>;
+}
+
+impl Places for Catalog {
+    fn path(&self, entry: EntryId) -> PathBuf {
+        Catalog::path(self, entry)
+    }
+
+    fn places(&self, entries: &[EntryId]) -> Vec<(Option<EntryId>, OsString)> {
+        entries.iter().map(|entry| (self.parent(*entry), self.name(*entry).to_owned())).collect()
+    }
+}
+
+/// What the first look at a file found: the beginning of the digest of its first bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+enum Look {
+    /// It cannot be read, is not as scanned, or was not come to.
+    #[default]
+    LeftOut,
+    /// Read just now.
+    Read(u64),
+    /// Known from an earlier search.
+    Known(u64),
+}
+
+/// So many files are looked at by one thread before it asks for more.
+const TOGETHER: usize = 256;
+
+/// Looks at the first bytes of all candidates, and leaves those that have them in common with another one, in the groups of
+/// [`Candidates`]; the rest is done.
+pub(super) fn first_look(candidates: &Candidates, shared: &Shared<'_>, threads: usize) -> Alike {
+    let mut order: Vec<u32> = (0..candidates.files.len() as u32).collect();
+    order.sort_unstable_by_key(|at| candidates.files[*at as usize].entry);
+    let (next, looks) = (AtomicUsize::new(0), Mutex::new(Vec::new()));
+    let work = || {
+        let mut buffer = [0; 16];
+        loop {
+            let from = next.fetch_add(TOGETHER, Relaxed);
+            let Some(part) = order.get(from..order.len().min(from + TOGETHER)) else { return };
+            if part.is_empty() || shared.is_stopped() {
+                return;
+            }
+            let found = look_at(candidates, part, shared, &mut buffer);
+            looks.lock().unwrap_or_else(PoisonError::into_inner).push((from, found));
+        }
+    };
+    std::thread::scope(|scope| {
+        for _ in 1..threads {
+            // fewer threads take longer
+            let _ = std::thread::Builder::new().spawn_scoped(scope, work);
+        }
+        work();
+    });
+    let mut by_candidate = vec![Look::LeftOut; candidates.files.len()];
+    for (from, found) in looks.into_inner().unwrap_or_else(PoisonError::into_inner) {
+        for (at, look) in order[from..].iter().zip(found) {
+            by_candidate[*at as usize] = look;
+        }
+    }
+    Alike::of(candidates, &by_candidate, shared)
+}
+
+/// Groups of files of one length whose first bytes are the same, with the digest of those.
+pub(super) struct Alike {
+    pub(super) groups: Vec<(u64, Vec<Candidate>)>,
+}
+
+impl Alike {
+    fn of(candidates: &Candidates, looks: &[Look], shared: &Shared<'_>) -> Self {
+        let mut groups = Vec::new();
+        for range in &candidates.groups {
+            let range = range.start as usize..range.end as usize;
+            let mut of_length: Vec<(u64, bool, Candidate)> = looks[range.clone()]
+                .iter()
+                .zip(&candidates.files[range])
+                .filter_map(|(look, file)| match look {
+                    Look::LeftOut => {
+                        shared.is_done(file);
+                        None
+                    }
+                    Look::Read(digest) => Some((*digest, false, *file)),
+                    Look::Known(digest) => Some((*digest, true, *file)),
+                })
+                .collect();
+            of_length.sort_unstable_by_key(|(digest, _, file)| (*digest, file.device, file.inode));
+            for same in of_length.chunk_by(|one, other| one.0 == other.0) {
+                if let [(_, known, file)] = same {
+                    shared.is_done(file);
+                    if *known {
+                        shared.is_known();
+                    }
+                } else {
+                    groups.push((same[0].0, same.iter().map(|(.., file)| *file).collect()));
+                }
+            }
+        }
+        Self { groups }
+    }
+}
+
+fn look_at(
+    candidates: &Candidates,
+    part: &[u32],
+    shared: &Shared<'_>,
+    buffer: &mut [u8],
+) -> Vec<Look> {
+    let files: Vec<&Candidate> = part.iter().map(|at| &candidates.files[*at as usize]).collect();
+    let entries: Vec<EntryId> = files.iter().map(|file| file.entry).collect();
+    let places = shared.places.places(&entries);
+    let mut directory: Option<(EntryId, OwnedFd)> = None;
+    let mut looks = Vec::with_capacity(part.len());
+    for (file, (parent, name)) in files.into_iter().zip(places) {
+        if shared.is_stopped() {
+            looks.push(Look::LeftOut);
+            continue;
+        }
+        let opened = open_directory(&mut directory, parent, shared);
+        let look = match &opened {
+            Ok(Some(directory)) => look_at_one(file, directory.as_fd(), &name, shared, buffer),
+            Ok(None) => {
+                let path = shared.path(file.entry);
+                look_at_one(file, rustix::fs::CWD, path.as_os_str(), shared, buffer)
+            }
+            Err(error) => {
+                let again = std::io::Error::from(error.source.kind());
+                Err(CallError::on(error.op, &error.path)(again).into())
+            }
+        };
+        looks.push(look.unwrap_or_else(|reason| {
+            shared.not_read(file.entry, shared.path(file.entry), reason);
+            Look::LeftOut
+        }));
+    }
+    looks
+}
+
+/// The directory of the next file, which is often that of the last one; `None` for a file that was scanned by itself.
+fn open_directory<'d>(
+    last: &'d mut Option<(EntryId, OwnedFd)>,
+    wanted: Option<EntryId>,
+    shared: &Shared<'_>,
+) -> Result<Option<&'d OwnedFd>, CallError> {
+    let Some(wanted) = wanted else { return Ok(None) };
+    if last.as_ref().is_none_or(|(open, _)| *open != wanted) {
+        let path = shared.path(wanted);
+        if path.as_os_str().is_empty() {
+            // what stands above several roots is nowhere
+            return Ok(None);
+        }
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let opened = rustix::fs::open(&path, flags, Mode::empty())
+            .map_err(CallError::on(Op::OpenDirectory, &path))?;
+        *last = Some((wanted, opened));
+    }
+    Ok(last.as_ref().map(|(_, directory)| directory))
+}
+
+fn look_at_one(
+    file: &Candidate,
+    directory: impl AsFd,
+    name: &OsStr,
+    shared: &Shared<'_>,
+    buffer: &mut [u8],
+) -> Result<Look, NotRead> {
+    let failed = |op| {
+        move |error: std::io::Error| {
+            NotRead::from(CallError::on(op, shared.path(file.entry))(error))
+        }
+    };
+    if shared.known.has(file.device, file.inode) {
+        let stat = kernel::stat_at(&directory, name).map_err(failed(Op::Examine))?;
+        file.is_as_scanned(&stat)?;
+        let read = shared.known.of(&stat);
+        let first = read.and_then(|read| match read.steps.first() {
+            Some(first) => Some(*first),
+            None => read.whole.map(|whole| beginning(&whole)),
+        });
+        if let Some(first) = first {
+            return Ok(Look::Known(first));
+        }
+    }
+    let opened = open(&directory, name).map_err(failed(Op::Open))?;
+    let stat = kernel::stat_descriptor(&opened).map_err(failed(Op::Examine))?;
+    file.is_as_scanned(&stat)?;
+    let end = end_of_step(0, file.length);
+    let first = &mut buffer[..end as usize];
+    match opened.read_exact_at(first, 0) {
+        Ok(()) => {}
+        Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => {
+            return Err(NotRead::Changed);
+        }
+        Err(error) => return Err(failed(Op::Read)(error)),
+    }
+    shared.has_read(end);
+    let hash = *blake3::hash(first).as_bytes();
+    let digest = beginning(&hash);
+    let read = match end == file.length {
+        true => Read { steps: Vec::new(), whole: Some(hash) },
+        false => Read { steps: vec![digest], whole: None },
+    };
+    shared.remember(Some(((stat.dev, stat.ino), AsRead::of(&stat), read)));
+    Ok(Look::Read(digest))
+}
+
+/// The first eight bytes of a digest.
+pub(super) fn beginning(digest: &[u8; 32]) -> u64 {
+    u64::from_le_bytes(digest[..8].try_into().unwrap_or_default())
+}
+
+/// Opens what was a regular file when it was scanned: no link is followed and nothing waited for, and the access time
+/// stays where the kernel allows that (`open(2)`, `O_NOATIME`).
+pub(super) fn open(
+    directory: impl AsFd,
+    name: impl rustix::path::Arg + Copy,
+) -> std::io::Result<File> {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let opened = match rustix::fs::openat(&directory, name, flags | OFlags::NOATIME, Mode::empty())
+    {
+        Err(Errno::PERM) => rustix::fs::openat(&directory, name, flags, Mode::empty()),
+        opened => opened,
+    };
+    Ok(File::from(opened?))
+}

@@ -272,7 +272,7 @@ fn a_search_that_is_stopped_says_so() {
     let found =
         search(
             &candidates,
-            catalog,
+            &*catalog,
             &mut Known::nothing(),
             NOW,
             &mut |_, _| ControlFlow::Break(()),

@@ -68,7 +68,7 @@ fn main() {
 }
 
 fn find(catalog: &Catalog, candidates: &Candidates, known: &mut Known) -> Found {
-    search(candidates, catalog, known, Time::now(), &mut |_, _| ControlFlow::Continue(()))
+    search(candidates.clone(), catalog, known, Time::now(), &mut |_, _| ControlFlow::Continue(()))
 }
 
 /// How much was read, beside the bytes of files that have an equal.

@@ -27,7 +27,7 @@ fn scan(root: &Path) -> Scan {
 fn find(catalog: &Catalog, known: &mut Known) -> Found {
     let at = catalog.roots()[0].entry;
     let candidates = Candidates::of(catalog.whole(), &[at]);
-    search(&candidates, catalog, known, Time::now(), &mut |_, _| ControlFlow::Continue(()))
+    search(candidates, catalog, known, Time::now(), &mut |_, _| ControlFlow::Continue(()))
 }
 
 /// The sets as paths below the root.
@@ -269,14 +269,9 @@ fn a_search_that_is_stopped_says_so() {
     let scan = scan(&root);
     let catalog = scan.catalog();
     let candidates = Candidates::of(catalog.whole(), &[catalog.roots()[0].entry]);
-    let found =
-        search(
-            &candidates,
-            &*catalog,
-            &mut Known::nothing(),
-            NOW,
-            &mut |_, _| ControlFlow::Break(()),
-        );
+    let found = search(candidates, &*catalog, &mut Known::nothing(), NOW, &mut |_, _| {
+        ControlFlow::Break(())
+    });
     assert!(found.stopped && found.sets.is_empty());
 }
 

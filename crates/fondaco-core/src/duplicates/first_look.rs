@@ -3,11 +3,11 @@
 
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
+use std::ops::Range;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
-use std::sync::{Mutex, PoisonError};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering::Relaxed};
 
 use rustix::fs::{Mode, OFlags};
 use rustix::io::Errno;
@@ -38,91 +38,104 @@ impl Places for Catalog {
     }
 }
 
-/// What the first look at a file found: the beginning of the digest of its first bytes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-enum Look {
+/// What the first look at a file found, in eight bytes: the beginning of the digest of its first bytes, and in the lowest
+/// bit whether that was known from an earlier search.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+struct Look(u64);
+
+impl Look {
     /// It cannot be read, is not as scanned, or was not come to.
-    #[default]
-    LeftOut,
-    /// Read just now.
-    Read(u64),
-    /// Known from an earlier search.
-    Known(u64),
+    const LEFT_OUT: Self = Self(0);
+
+    fn new(digest: u64, known: bool) -> Self {
+        // two that differ in a single bit are told apart by the next step; none is taken for one that was left out
+        Self((digest & !1).max(2) | u64::from(known))
+    }
+
+    fn digest(self) -> u64 {
+        self.0 & !1
+    }
+
+    fn is_known(self) -> bool {
+        self.0 & 1 == 1
+    }
 }
 
 /// So many files are looked at by one thread before it asks for more.
 const TOGETHER: usize = 256;
 
-/// Looks at the first bytes of all candidates, and leaves those that have them in common with another one, in the groups of
-/// [`Candidates`]; the rest is done.
-pub(super) fn first_look(candidates: &Candidates, shared: &Shared<'_>, threads: usize) -> Alike {
-    let mut order: Vec<u32> = (0..candidates.files.len() as u32).collect();
-    order.sort_unstable_by_key(|at| candidates.files[*at as usize].entry);
-    let (next, looks) = (AtomicUsize::new(0), Mutex::new(Vec::new()));
-    let work = || {
-        let mut buffer = [0; 16];
-        loop {
-            let from = next.fetch_add(TOGETHER, Relaxed);
-            let Some(part) = order.get(from..order.len().min(from + TOGETHER)) else { return };
-            if part.is_empty() || shared.is_stopped() {
-                return;
-            }
-            let found = look_at(candidates, part, shared, &mut buffer);
-            looks.lock().unwrap_or_else(PoisonError::into_inner).push((from, found));
-        }
-    };
-    std::thread::scope(|scope| {
-        for _ in 1..threads {
-            // fewer threads take longer
-            let _ = std::thread::Builder::new().spawn_scoped(scope, work);
-        }
-        work();
-    });
-    let mut by_candidate = vec![Look::LeftOut; candidates.files.len()];
-    for (from, found) in looks.into_inner().unwrap_or_else(PoisonError::into_inner) {
-        for (at, look) in order[from..].iter().zip(found) {
-            by_candidate[*at as usize] = look;
-        }
-    }
-    Alike::of(candidates, &by_candidate, shared)
-}
-
-/// Groups of files of one length whose first bytes are the same, with the digest of those.
+/// Groups of files of one length whose first bytes are the same.
 pub(super) struct Alike {
-    pub(super) groups: Vec<(u64, Vec<Candidate>)>,
+    files: Vec<Candidate>,
+    groups: Vec<Range<u32>>,
 }
 
 impl Alike {
-    fn of(candidates: &Candidates, looks: &[Look], shared: &Shared<'_>) -> Self {
-        let mut groups = Vec::new();
-        for range in &candidates.groups {
-            let range = range.start as usize..range.end as usize;
-            let mut of_length: Vec<(u64, bool, Candidate)> = looks[range.clone()]
-                .iter()
-                .zip(&candidates.files[range])
-                .filter_map(|(look, file)| match look {
-                    Look::LeftOut => {
-                        shared.is_done(file);
-                        None
-                    }
-                    Look::Read(digest) => Some((*digest, false, *file)),
-                    Look::Known(digest) => Some((*digest, true, *file)),
-                })
-                .collect();
-            of_length.sort_unstable_by_key(|(digest, _, file)| (*digest, file.device, file.inode));
-            for same in of_length.chunk_by(|one, other| one.0 == other.0) {
-                if let [(_, known, file)] = same {
-                    shared.is_done(file);
-                    if *known {
-                        shared.is_known();
-                    }
-                } else {
-                    groups.push((same[0].0, same.iter().map(|(.., file)| *file).collect()));
+    /// A group by its number.
+    pub(super) fn group(&self, number: usize) -> Option<&[Candidate]> {
+        let range = self.groups.get(number)?;
+        Some(&self.files[range.start as usize..range.end as usize])
+    }
+}
+
+/// Looks at the first bytes of all candidates, and leaves those that have them in common with another one, in the order of
+/// the groups; the rest is done. Takes twelve bytes for each meanwhile.
+pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>, threads: usize) -> Alike {
+    let looks: Vec<AtomicU64> = candidates.files.iter().map(|_| AtomicU64::new(0)).collect();
+    {
+        let mut order: Vec<u32> = (0..candidates.files.len() as u32).collect();
+        order.sort_unstable_by_key(|at| candidates.files[*at as usize].entry);
+        let next = AtomicUsize::new(0);
+        let work = || {
+            let mut buffer = [0; 16];
+            loop {
+                let from = next.fetch_add(TOGETHER, Relaxed);
+                let Some(part) = order.get(from..order.len().min(from + TOGETHER)) else { return };
+                if part.is_empty() || shared.is_stopped() {
+                    return;
+                }
+                for (at, look) in part.iter().zip(look_at(&candidates, part, shared, &mut buffer)) {
+                    looks[*at as usize].store(look.0, Relaxed);
                 }
             }
-        }
-        Self { groups }
+        };
+        std::thread::scope(|scope| {
+            for _ in 1..threads {
+                // fewer threads take longer
+                let _ = std::thread::Builder::new().spawn_scoped(scope, work);
+            }
+            work();
+        });
     }
+    let Candidates { mut files, groups } = candidates;
+    let mut alike = Vec::new();
+    for range in groups {
+        let range = range.start as usize..range.end as usize;
+        let of_group = looks[range.clone()].iter().map(|look| Look(look.load(Relaxed)));
+        let mut of_group: Vec<(Look, Candidate)> =
+            of_group.zip(files[range.clone()].iter().copied()).collect();
+        of_group.sort_unstable_by_key(|(look, file)| (look.digest(), file.device, file.inode));
+        let mut at = range.start;
+        for same in of_group.chunk_by(|one, other| one.0.digest() == other.0.digest()) {
+            let from = at;
+            for (_, file) in same {
+                files[at] = *file;
+                at += 1;
+            }
+            let (first, file) = &same[0];
+            if first.digest() == Look::LEFT_OUT.0 {
+                same.iter().for_each(|(_, file)| shared.is_done(file));
+            } else if same.len() == 1 {
+                shared.is_done(file);
+                if first.is_known() {
+                    shared.is_known();
+                }
+            } else {
+                alike.push(from as u32..at as u32);
+            }
+        }
+    }
+    Alike { files, groups: alike }
 }
 
 fn look_at(
@@ -138,7 +151,7 @@ fn look_at(
     let mut looks = Vec::with_capacity(part.len());
     for (file, (parent, name)) in files.into_iter().zip(places) {
         if shared.is_stopped() {
-            looks.push(Look::LeftOut);
+            looks.push(Look::LEFT_OUT);
             continue;
         }
         let opened = open_directory(&mut directory, parent, shared);
@@ -155,7 +168,7 @@ fn look_at(
         };
         looks.push(look.unwrap_or_else(|reason| {
             shared.not_read(file.entry, shared.path(file.entry), reason);
-            Look::LeftOut
+            Look::LEFT_OUT
         }));
     }
     looks
@@ -203,7 +216,7 @@ fn look_at_one(
             None => read.whole.map(|whole| beginning(&whole)),
         });
         if let Some(first) = first {
-            return Ok(Look::Known(first));
+            return Ok(Look::new(first, true));
         }
     }
     let opened = open(&directory, name).map_err(failed(Op::Open))?;
@@ -226,7 +239,7 @@ fn look_at_one(
         false => Read { steps: vec![digest], whole: None },
     };
     shared.remember(Some(((stat.dev, stat.ino), AsRead::of(&stat), read)));
-    Ok(Look::Read(digest))
+    Ok(Look::new(digest, false))
 }
 
 /// The first eight bytes of a digest.

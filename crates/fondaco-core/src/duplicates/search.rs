@@ -138,7 +138,7 @@ const BUFFER: usize = 1 << 20;
 /// Reads what could be equal, as far as it is alike. `places` says where entries are; `watch` hears the figures and
 /// the sets that are new since it was asked last, and says whether to go on.
 pub fn search(
-    candidates: &Candidates,
+    candidates: Candidates,
     places: &dyn Places,
     known: &mut Known,
     now: Time,
@@ -158,10 +158,11 @@ pub fn search(
         sets: Mutex::default(),
         now,
     };
+    let (count, bytes) = (candidates.len() as u64, candidates.bytes());
     let figures = || Figures {
-        candidates: candidates.len() as u64,
+        candidates: count,
         done: shared.done.load(Relaxed),
-        bytes: candidates.bytes(),
+        bytes,
         bytes_done: Bytes::new(shared.bytes_done.load(Relaxed)),
         read: Bytes::new(shared.read.load(Relaxed)),
         known: shared.taken_as_known.load(Relaxed),
@@ -173,14 +174,16 @@ pub fn search(
     let compare = |alike: &Alike| {
         let mut buffer = vec![0; BUFFER];
         while !shared.is_stopped() {
-            let Some((first, files)) = alike.groups.get(next.fetch_add(1, Relaxed)) else { break };
-            let equal = tell_apart(files, *first, &shared, &mut buffer);
+            let Some(files) = alike.group(next.fetch_add(1, Relaxed)) else { break };
+            let equal = tell_apart(files, &shared, &mut buffer);
             let sets = equal.into_iter().map(|equal| set_of(&equal.files));
             locked(&shared.sets).extend(sets);
             files.iter().for_each(|file| shared.is_done(file));
         }
     };
+    let candidates = Mutex::new(Some(candidates));
     let work = || {
+        let Some(candidates) = locked(&candidates).take() else { return };
         let alike = first_look(candidates, &shared, threads);
         std::thread::scope(|scope| {
             for _ in 1..threads {

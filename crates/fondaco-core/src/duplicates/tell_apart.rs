@@ -36,16 +36,14 @@ pub(super) struct Equal {
     pub(super) files: Vec<Candidate>,
 }
 
-/// Tells files of one length apart whose first bytes are the same; `first` is the beginning of their digest. What cannot
-/// be read, or changes meanwhile, is noted and left out.
+/// Tells files of one length apart whose first bytes are the same. What cannot be read, or changes meanwhile, is noted and left out.
 pub(super) fn tell_apart(
     group: &[Candidate],
-    first: u64,
     shared: &Shared<'_>,
     buffer: &mut [u8],
 ) -> Vec<Equal> {
     let length = group.first().map_or(0, |candidate| candidate.length);
-    let members = group.iter().map(|candidate| Member::new(candidate, first, shared)).collect();
+    let members = group.iter().map(|candidate| Member::new(candidate, shared)).collect();
     // what has no more bytes than were looked at is read whole by the first step
     let begin = usize::from(end_of_step(0, length) < length);
     let mut parts: Vec<(usize, Vec<Member<'_>>)> = vec![(begin, members)];
@@ -99,16 +97,14 @@ pub(super) fn tell_apart(
 pub(super) type Ended = Option<ReadNow>;
 
 impl<'a> Member<'a> {
-    fn new(candidate: &'a Candidate, first: u64, shared: &Shared<'_>) -> Self {
-        let steps =
-            if end_of_step(0, candidate.length) < candidate.length { vec![first] } else { vec![] };
+    fn new(candidate: &'a Candidate, shared: &Shared<'_>) -> Self {
         Self {
             candidate,
             path: shared.path(candidate.entry),
             stat: None,
             file: None,
             digest: None,
-            read: Read { steps, whole: None },
+            read: Read::default(),
             looked_up: false,
             from_before: 0,
         }
@@ -139,6 +135,16 @@ impl<'a> Member<'a> {
         };
         let mut digest = self.digest.take().unwrap_or_default();
         let may_have_holes = stat.blocks * 512 < stat.size;
+        if step > 0 && self.read.steps.is_empty() && digest.at == 0 {
+            // the first step was told apart before, and is to be remembered with the others
+            let first = end_of_step(0, self.candidate.length);
+            let read = read_up_to(file, first, &mut digest, false, buffer, &mut |bytes| {
+                shared.has_read(bytes);
+                true
+            });
+            read.map_err(|error| self.not_read(error))?;
+            self.read.steps.push(beginning(&digest.finish()));
+        }
         let read = read_up_to(file, end, &mut digest, may_have_holes, buffer, &mut |bytes| {
             shared.has_read(bytes);
             !shared.is_stopped()
@@ -146,10 +152,7 @@ impl<'a> Member<'a> {
         let whole = match read {
             Ok(true) => digest.finish(),
             Ok(false) => return Err(NotRead::Stopped),
-            Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => {
-                return Err(NotRead::Changed);
-            }
-            Err(error) => return Err(CallError::on(Op::Read, &self.path)(error).into()),
+            Err(error) => return Err(self.not_read(error)),
         };
         self.digest = Some(digest);
         if is_last {
@@ -167,6 +170,14 @@ impl<'a> Member<'a> {
             self.read.steps.push(short);
         }
         Ok(widened(short))
+    }
+
+    /// Why it could not be read: one that has become shorter has changed.
+    fn not_read(&self, error: std::io::Error) -> NotRead {
+        match error.kind() {
+            std::io::ErrorKind::UnexpectedEof => NotRead::Changed,
+            _ => CallError::on(Op::Read, &self.path)(error).into(),
+        }
     }
 
     /// Takes what is known of it, if it is still as it was.

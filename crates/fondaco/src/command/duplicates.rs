@@ -86,7 +86,7 @@ fn find(looked: &Looked, fresh: bool, state: Option<PathBuf>) -> Result<Found> {
     let line = RefCell::new(ProgressLine::new());
     stop_asked();
     let catalog = &looked.catalog;
-    let found = search(&candidates, catalog, &mut known, Time::now(), &mut |figures, _| {
+    let found = search(candidates, catalog, &mut known, Time::now(), &mut |figures, _| {
         line.borrow_mut().show(&format!(
             "comparing {} of {}  read {}",
             grouped(figures.done),

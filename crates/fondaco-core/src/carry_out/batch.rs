@@ -356,8 +356,7 @@ impl Run<'_> {
         };
         let refusal = self.give_back(one, refusal_of(error));
         if gone == 0 {
-            self.withdraw(one);
-            return self.refuse(one.at, refusal);
+            return self.refuse_beside_copy(one.at, refusal);
         }
         let message = in_part(&refusal, gone, &action, &self.entries[one.at]);
         self.conclude(one.at, EntryState::Failed, message);
@@ -390,7 +389,7 @@ pub(super) fn refusal_of(error: RemovalError) -> Refusal {
 
 /// Takes a lease on a file, so that no other process can open it. `None` where leases are not to be had: then the open
 /// files of all processes are looked at instead.
-fn lease(located: &Located, path: &Path) -> Result<Option<Lease>, Refusal> {
+pub(super) fn lease(located: &Located, path: &Path) -> Result<Option<Lease>, Refusal> {
     let file = match kernel::open_file(&located.parent, located.name.as_os_str()) {
         Ok(file) => file,
         // it may be taken although it may not be read; and what is no file any more is told by the comparison

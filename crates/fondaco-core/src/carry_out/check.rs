@@ -51,7 +51,7 @@ impl Checks {
             protection.add(place.0.clone(), "protected by a rule");
         }
         let mut hopeless = overlaps(plan, &protection);
-        hopeless.extend(copies_that_go(plan));
+        hopeless.extend(copies_that_go(plan, &protection));
         let mut depots: HashMap<&Path, Result<DepotPlace, DepotError>> = HashMap::new();
         for action in &plan.actions {
             let Deed::Archive { depot } = &action.deed else { continue };
@@ -345,21 +345,22 @@ fn look_at_destinations(
     hopeless: &mut HashMap<u32, String>,
 ) -> HashMap<PathBuf, (PathBuf, Stat)> {
     type Room = (Stat, PathBuf, Bytes);
-    let mut known: HashMap<PathBuf, Result<Room, String>> = HashMap::new();
+    let mut known: HashMap<PathBuf, Result<Room, DepotError>> = HashMap::new();
     let mut needed: HashMap<u64, Bytes> = HashMap::new();
     for action in &plan.actions {
         let Deed::Move { to, .. } = &action.deed else { continue };
         let looked = known.entry(to.clone()).or_insert_with(|| {
-            let place = look_at_depot(to).map_err(|error| error.to_string())?;
+            let place = look_at_depot(to)?;
             protection.add(place.path.clone(), "what this plan moves things to");
-            let examine = |error: io::Error| CallError::on(Op::Examine, to)(error).whole();
-            let stat = kernel::stat_path(&place.standing).map_err(examine)?;
-            let free = kernel::capacity(&place.standing).map_err(examine)?.free();
+            let stat =
+                kernel::stat_path(&place.standing).map_err(CallError::on(Op::Examine, to))?;
+            let free = kernel::capacity(&place.standing).map_err(CallError::on(Op::Examine, to))?;
+            let free = free.free();
             Ok((stat, place.path, free))
         });
         match looked {
-            Err(reason) => {
-                hopeless.insert(action.number, reason.clone());
+            Err(error) => {
+                hopeless.insert(action.number, error.to_string());
             }
             Ok((stat, path, free)) if stat.dev != action.target.device => {
                 let needed = needed.entry(stat.dev).or_default();
@@ -385,24 +386,31 @@ fn look_at_destinations(
 }
 
 /// Actions whose copy that must stay is, or lies in, the target of an action of the same plan.
-fn copies_that_go(plan: &Plan) -> HashMap<u32, String> {
+fn copies_that_go(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
     if plan.actions.iter().all(|action| action.stays.is_none()) {
         return HashMap::new();
     }
+    // one directory may be mounted at several places
+    let place = |target: &Target| {
+        let path = &target.path.0;
+        protection.on_file_system(path).unwrap_or((target.device, path.to_owned()))
+    };
     let mut inodes = HashMap::new();
     let mut directories = HashMap::new();
     for action in plan.actions.iter().filter(|action| !action.deed.is_release()) {
         let target = &action.target;
         inodes.insert((target.device, target.inode), action.number);
         if target.kind == Kind::Directory {
-            directories.insert(target.path.0.as_path(), action.number);
+            directories.insert(place(target), action.number);
         }
     }
     let goes = |action: &Action| {
         let copy = action.stays.as_deref()?;
         let by = inodes.get(&(copy.device, copy.inode)).copied();
-        let by = by
-            .or_else(|| copy.path.0.ancestors().find_map(|above| directories.get(above).copied()));
+        let by = by.or_else(|| {
+            let (device, path) = (!directories.is_empty()).then(|| place(copy))?;
+            path.ancestors().find_map(|above| directories.get(&(device, above.to_owned())).copied())
+        });
         let reason = format!("action {} takes {}, which was to stay", by?, Shown(&copy.path.0));
         Some((action.number, reason))
     };

@@ -11,15 +11,15 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
-use super::batch::{TakenTarget, refusal_of};
+use super::batch::{TakenTarget, lease, refusal_of};
 use super::destination::Destination;
 use super::execute::Run;
 use super::holding::{Areas, clear_attempt, remove_if_empty, reopen};
 use super::put_back::has_room;
 use super::{CarryOutError, EntryRecord, EntryState};
-use crate::archive::{Copying, Links};
+use crate::archive::{Copying, DepotError, Links};
 use crate::kernel::{
-    self, CallError, Inventory, Leases, Op, OpenFiles, OwnChanges, PrivateDir, Removal, Stat,
+    self, CallError, Inventory, Kind, Leases, Op, OpenFiles, OwnChanges, PrivateDir, Removal, Stat,
     Strictness,
 };
 use crate::plan::{Deed, Located, Refusal, Survey, Touched, list_at, survey_at};
@@ -29,6 +29,9 @@ use crate::units::Time;
 
 /// The ending of a copy's name as long as it is not in its place.
 const COPY: &str = ".copy";
+/// The ending of the name of what was copied back and goes from its destination. It is not a copy's: such a name must
+/// never be cleared away.
+const COPIED_BACK: &str = ".taken";
 /// That of directories which are made on the way to a place.
 const WAY: &str = ".way";
 
@@ -184,11 +187,10 @@ impl Run<'_> {
                 self.conclude(one.at, EntryState::Moved, message);
                 continue;
             }
-            self.withdraw(&one);
             let again =
                 CallError::on(error.op, &error.path)(std::io::Error::from(error.source.kind()));
             let refusal = self.give_back(&one, again.into());
-            self.refuse(one.at, refusal);
+            self.refuse_beside_copy(one.at, refusal);
         }
         others
     }
@@ -206,6 +208,10 @@ impl Run<'_> {
             false => (destination.staging.clone().ok_or_else(gone)?, copy_name(entry)),
         };
         let parent = destination.receive(&area, &held, path)?;
+        if is_renamed(entry) {
+            // nothing is removed after it, so nothing depends on what is there now
+            return Ok(parent);
+        }
         match destination.look(path)? {
             Some((_, stat)) if stat.ino == inode => Ok(parent),
             _ => Err(Refusal::Changed {
@@ -225,21 +231,13 @@ impl Run<'_> {
         self.entries[one.at].destination().is_some()
     }
 
-    /// Takes the copy of an original that stays back into the private directory, from where it is removed at the end.
-    pub(super) fn withdraw(&self, one: &TakenTarget) {
-        let entry = &self.entries[one.at];
-        let (Deed::Move { to, .. }, Some((_, inode))) = (&entry.action.deed, entry.copy) else {
-            return;
-        };
-        let path = &entry.action.target.path.0;
-        let Some(destination) = self.destinations.get(to) else { return };
-        let Some(area) = &destination.staging else { return };
-        // a copy that cannot be withdrawn is one too many, and does no harm
-        if let Ok(Some((parent, stat))) = destination.look(path)
-            && stat.ino == inode
-            && let Some(name) = path.file_name()
-        {
-            let _ = area.take(&parent, name, &copy_name(entry));
+    /// Refuses a target that is back although its copy has its place already. The copy stays: from the moment that it
+    /// has a public name, it may be another one's file.
+    pub(super) fn refuse_beside_copy(&mut self, at: usize, refusal: Refusal) {
+        self.refuse(at, refusal);
+        let entry = &mut self.entries[at];
+        if let Some(place) = entry.destination() {
+            entry.message += &format!("; its copy stays at {}", Shown(&place));
         }
     }
 
@@ -306,9 +304,9 @@ fn found_at_destination(
         Err(error) => return Err(CallError::on(Op::Examine, to)(error).into()),
     }
     let target = &entry.action.target;
-    let not_held = |error: crate::archive::DepotError| Refusal::NotHeld {
-        path: target.path.0.clone(),
-        reason: error.to_string(),
+    let not_held = |error| match error {
+        DepotError::Call(error) => Refusal::Call(error),
+        error => Refusal::NotHeld { path: target.path.0.clone(), reason: error.to_string() },
     };
     let destination = Destination::open_existing(to).map_err(not_held)?;
     let Some((parent, stat)) = destination.look(&target.path.0)? else { return Ok(None) };
@@ -418,14 +416,38 @@ impl StagedBack {
         now: Time,
     ) -> Result<(), Refusal> {
         let path = &entry.action.target.path.0;
-        let (destination, parent, _) =
+        let (destination, parent, stat) =
             found_at_destination(entry)?.ok_or_else(|| not_there(entry))?;
         let inside = destination.path.join("moved");
         let area = areas.of(&inside, &crate::plan::locate(&inside)?)?;
-        let (held, place) = (copy_name(entry), destination.place(path));
+        let held = OsString::from(format!("{}{COPIED_BACK}", entry.held_name()));
+        let place = destination.place(path);
         let name = path.file_name().unwrap_or_default();
+        let mut leases = Leases::default();
+        if stat.kind == Kind::File {
+            let source = Located {
+                parent: parent.try_clone().map_err(CallError::on(Op::Open, &place))?.into(),
+                name: name.to_owned(),
+                mount_point: destination.path.as_path().into(),
+            };
+            if let Some(lease) = lease(&source, &place)? {
+                leases.hold(stat.dev, stat.ino, lease);
+            }
+        }
+        let now_there =
+            kernel::stat_at(&parent, name).map_err(CallError::on(Op::Examine, &place))?;
+        // the change time of an inode is that of all its names, and others of them may have been put back before
+        let as_copied = match now_there.links {
+            0 | 1 => now_there,
+            _ => Stat { ctime: self.survey.target.ctime, ..now_there },
+        };
+        if stat.kind != Kind::Directory
+            && let Some(difference) = self.survey.target.inode_difference(&place, &as_copied)
+        {
+            return Err(Refusal::Changed { path: place, difference });
+        }
         area.take(&parent, name, &held).map_err(CallError::on(Op::Rename, &place))?;
-        let removed = self.remove_taken(&area, &held, &place, now);
+        let removed = self.remove_taken(&area, &held, &place, &leases, now);
         if removed.is_err() && area.give(&held, &parent, name).is_err() {
             return Err(Refusal::Stranded { path: place, held: area.path().join(held) });
         }
@@ -438,6 +460,7 @@ impl StagedBack {
         area: &PrivateDir,
         held: &OsString,
         place: &Path,
+        leases: &Leases,
         now: Time,
     ) -> Result<(), Refusal> {
         let open = OpenFiles::collect(now);
@@ -448,7 +471,8 @@ impl StagedBack {
         let here = area.fd().as_fd();
         let (found, inventory) = list_at(here, held, place, &Touched::default(), &mut |visit| {
             let stat = visit.found;
-            if open.is_open(stat.dev, stat.ino) {
+            // a leased file is open here, and can be opened nowhere else
+            if leases.of(stat.dev, stat.ino).is_none() && open.is_open(stat.dev, stat.ino) {
                 let path = place.join(visit.below).components().collect();
                 let holder = open.holders(stat.dev, stat.ino).into_iter().next();
                 return Err(Refusal::InUse { path, holder });
@@ -461,7 +485,7 @@ impl StagedBack {
         let mut removal = Removal {
             inventory: &inventory,
             strictness: Strictness::Exact,
-            leases: &Leases::default(),
+            leases,
             path: place,
             own: &mut OwnChanges::default(),
             gone: &mut |_, _| {},

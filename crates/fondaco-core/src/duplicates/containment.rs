@@ -12,16 +12,16 @@ use crate::units::Bytes;
 /// Files and their bytes; an inode with several names counts its bytes once.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Count {
-    /// Names.
+    /// How many names there are.
     pub files: u64,
-    /// Lengths.
+    /// Their lengths together.
     pub bytes: Bytes,
 }
 
 /// How much of a tree is in another one.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Contained {
-    /// The tree.
+    /// The directory whose files are looked for.
     pub tree: EntryId,
     /// The tree that it is in.
     pub within: EntryId,

@@ -114,6 +114,17 @@ impl Shared<'_> {
         }
     }
 
+    /// What has been counted so far; the rest of the figures is that of none.
+    fn figures(&self) -> Figures {
+        Figures {
+            done: self.done.load(Relaxed),
+            bytes_done: Bytes::new(self.bytes_done.load(Relaxed)),
+            read: Bytes::new(self.read.load(Relaxed)),
+            known: self.taken_as_known.load(Relaxed),
+            ..Figures::default()
+        }
+    }
+
     /// Counts a file of which enough was known.
     pub(super) fn is_known(&self) {
         self.taken_as_known.fetch_add(1, Relaxed);
@@ -124,6 +135,28 @@ impl Shared<'_> {
         self.done.fetch_add(1, Relaxed);
         self.bytes_done.fetch_add(file.length, Relaxed);
     }
+}
+
+/// Compares the files of each group, several groups at a time.
+fn compare_groups(alike: &Alike, shared: &Shared<'_>, threads: usize) {
+    let next = AtomicUsize::new(0);
+    let compare = || {
+        let mut buffer = vec![0; BUFFER];
+        while !shared.is_stopped() {
+            let Some(files) = alike.group(next.fetch_add(1, Relaxed)) else { break };
+            let equal = tell_apart(files, shared, &mut buffer);
+            let sets = equal.into_iter().map(|equal| set_of(&equal.files));
+            locked(&shared.sets).extend(sets);
+            files.iter().for_each(|file| shared.is_done(file));
+        }
+    };
+    std::thread::scope(|scope| {
+        for _ in 1..threads {
+            // fewer threads take longer
+            let _ = std::thread::Builder::new().spawn_scoped(scope, compare);
+        }
+        compare();
+    });
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
@@ -159,58 +192,27 @@ pub fn search(
         now,
     };
     let (count, bytes) = (candidates.len() as u64, candidates.bytes());
-    let figures = || Figures {
-        candidates: count,
-        done: shared.done.load(Relaxed),
-        bytes,
-        bytes_done: Bytes::new(shared.bytes_done.load(Relaxed)),
-        read: Bytes::new(shared.read.load(Relaxed)),
-        known: shared.taken_as_known.load(Relaxed),
-        elapsed: begun.elapsed(),
-    };
-    let next = AtomicUsize::new(0);
-    let left = AtomicUsize::new(0);
+    let figures =
+        || Figures { candidates: count, bytes, elapsed: begun.elapsed(), ..shared.figures() };
     let threads = if candidates.are_on_turning_disks() { 1 } else { parallel::threads() };
-    let compare = |alike: &Alike| {
-        let mut buffer = vec![0; BUFFER];
-        while !shared.is_stopped() {
-            let Some(files) = alike.group(next.fetch_add(1, Relaxed)) else { break };
-            let equal = tell_apart(files, &shared, &mut buffer);
-            let sets = equal.into_iter().map(|equal| set_of(&equal.files));
-            locked(&shared.sets).extend(sets);
-            files.iter().for_each(|file| shared.is_done(file));
-        }
-    };
     let candidates = Mutex::new(Some(candidates));
     let work = || {
         let Some(candidates) = locked(&candidates).take() else { return };
-        let alike = first_look(candidates, &shared, threads);
-        std::thread::scope(|scope| {
-            for _ in 1..threads {
-                // fewer threads take longer
-                let _ = std::thread::Builder::new().spawn_scoped(scope, || compare(&alike));
-            }
-            compare(&alike);
-        });
+        compare_groups(&first_look(candidates, &shared, threads), &shared, threads);
     };
     let mut told = 0;
     std::thread::scope(|scope| {
-        let counted = || {
-            work();
-            left.fetch_sub(1, Relaxed);
+        let Ok(worker) = std::thread::Builder::new().spawn_scoped(scope, work) else {
+            return work(); // no thread could be begun
         };
-        left.fetch_add(1, Relaxed);
-        if std::thread::Builder::new().spawn_scoped(scope, counted).is_err() {
-            counted(); // no thread could be begun
-        }
-        while left.load(Relaxed) > 0 {
+        while !worker.is_finished() {
             let new = locked(&shared.sets)[told..].to_vec();
             told += new.len();
             if watch(&figures(), &new) == ControlFlow::Break(()) {
                 shared.stop.store(true, Relaxed);
             }
             let asked = Instant::now();
-            while left.load(Relaxed) > 0 && asked.elapsed() < OFTEN {
+            while !worker.is_finished() && asked.elapsed() < OFTEN {
                 std::thread::sleep(Duration::from_millis(1));
             }
         }

@@ -32,26 +32,21 @@ pub fn plan_copies(
     // if the preferred one is not there any more, the next one stays
     let stays =
         copies.iter().enumerate().find_map(|(place, copy)| match as_scanned(catalog, *copy) {
-            Ok(target) => Some((place, target)),
+            Ok(_) => Some(place),
             Err(refusal) => {
                 outcome.left_out.push(refusal);
                 None
             }
         });
-    let Some((place, stays)) = stays else { return outcome };
-    let reason = format!("equal to {}", Shown(&stays.path.0));
-    for copy in &copies[place + 1..] {
-        let names = catalog.names_of_inode(*copy).map_or_else(|| vec![*copy], |(names, _)| names);
-        for name in names {
-            let choice = Choice::Scanned { entry: catalog.scanned_entry(name), by_reading: false };
-            match reviewer.plan(&choice, deed, &reason) {
-                Ok(planned) => outcome
-                    .planned
-                    .push(Planned { stays: Some(Box::new(stays.clone())), ..planned }),
-                Err(refusal) => outcome.left_out.push(refusal),
-            }
-        }
-    }
+    let Some(place) = stays else { return outcome };
+    let stays = copies[place];
+    let names = copies[place + 1..].iter().flat_map(|copy| {
+        catalog.names_of_inode(*copy).map_or_else(|| vec![*copy], |(names, _)| names)
+    });
+    let pairs: Vec<CopyPair> = names.map(|goes| CopyPair { goes, stays }).collect();
+    let PlannedCopies { planned, left_out } = plan_pairs(catalog, &pairs, deed, reviewer);
+    outcome.planned = planned;
+    outcome.left_out.extend(left_out);
     outcome
 }
 
@@ -60,7 +55,7 @@ pub fn plan_copies(
 pub struct CopyPair {
     /// What is to go.
     pub goes: EntryId,
-    /// What stays.
+    /// The equal copy that is compared with it, and stays.
     pub stays: EntryId,
 }
 
@@ -88,6 +83,13 @@ pub fn plan_pairs(
         let reason = format!("equal to {}", Shown(&stays.path.0));
         let choice = Choice::Scanned { entry: catalog.scanned_entry(pair.goes), by_reading: false };
         match reviewer.plan(&choice, deed, &reason) {
+            // two names of one inode: it would only be refused when the plan is checked
+            Ok(planned) if is_one_inode(catalog, *pair) => {
+                outcome.left_out.push(Refusal::Hopeless {
+                    path: planned.path,
+                    reason: format!("{} is another name of the same file", Shown(&stays.path.0)),
+                });
+            }
             Ok(planned) => {
                 let stays = Some(Box::new(stays.clone()));
                 outcome.planned.push(Planned { stays, ..planned });
@@ -96,6 +98,10 @@ pub fn plan_pairs(
         }
     }
     outcome
+}
+
+fn is_one_inode(catalog: &Catalog, pair: CopyPair) -> bool {
+    catalog.names_of_inode(pair.goes).is_some_and(|(names, _)| names.contains(&pair.stays))
 }
 
 /// The record of a copy, if it is still what was scanned.

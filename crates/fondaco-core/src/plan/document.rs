@@ -27,7 +27,7 @@ pub enum Deed {
     },
     /// Put below another directory with its whole path; to another volume copied, compared, then removed.
     Move {
-        /// The directory.
+        /// The directory below which it is put.
         to: PathBuf,
         /// It lies on the same volume, so that nothing is freed there.
         same_volume: bool,

@@ -91,7 +91,7 @@ pub enum Refusal {
     /// The copy that was to stay is not there, or is not the same.
     #[error("{} stays: {} {reason}", Shown(path), Shown(copy))]
     NoCopy {
-        /// The target.
+        /// The target, whose only copy it would be.
         path: PathBuf,
         /// The copy that was to stay.
         copy: PathBuf,

@@ -106,6 +106,8 @@ fn plan(at: &Path, target: &Path) -> Plan {
         review: Review::Ready(Box::new(survey(target).unwrap())),
         purge_after: None,
         stays: None,
+        differs: Vec::new(),
+        emptied: false,
     });
     draft.to_plan(Vec::new(), Time::now()).unwrap()
 }

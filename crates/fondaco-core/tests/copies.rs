@@ -9,55 +9,11 @@ use std::ops::ControlFlow;
 use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
+use common::equal::{do_it, plan, rewrite, two};
 use common::{NOW, Place, set_old};
-use fondaco_core::carry_out::{EntryState, Figures, RunSummary, carry_out, put_back, rehearse};
-use fondaco_core::catalog::Catalog;
-use fondaco_core::duplicates::{Candidates, Found, Keep, Known, search};
-use fondaco_core::plan::{Deed, Draft, Plan, Reviewer, plan_copies};
-use fondaco_core::scan::{Options, Scan};
-use fondaco_core::units::Time;
+use fondaco_core::carry_out::{EntryState, Figures, carry_out, put_back, rehearse};
+use fondaco_core::plan::Deed;
 use proptest::prelude::*;
-
-/// A plan for all copies below the root but those that an order of preference keeps.
-fn plan(place: &Place, keep: &[&str], deed: &Deed) -> Plan {
-    let options = Options { threads: 1, ..Options::new(Time::now()) };
-    let mut scan = Scan::start(std::slice::from_ref(&place.root), &options).unwrap();
-    scan.wait();
-    let catalog: &Catalog = &scan.catalog();
-    let candidates = Candidates::of(catalog.whole(), &[catalog.roots()[0].entry]);
-    let go_on = &mut |_: &_, _: &[_]| ControlFlow::Continue(());
-    let found: Found = search(candidates, catalog, &mut Known::nothing(), Time::now(), go_on);
-    let reviewer = Reviewer::of_scan(&place.state, catalog.origin(), catalog.roots(), Time::now());
-    let keep = Keep::parse(keep).unwrap();
-    let mut draft = Draft::default();
-    for set in &found.sets {
-        let copies = plan_copies(catalog, set, &keep, deed, &reviewer);
-        assert!(copies.left_out.is_empty(), "{:?}", copies.left_out);
-        draft.put_all(copies.planned);
-    }
-    draft.to_plan(Vec::new(), NOW).unwrap()
-}
-
-fn do_it(plan: &Plan, place: &Place) -> RunSummary {
-    carry_out(plan, &place.state, &|| NOW, &|_| ControlFlow::Continue(())).unwrap()
-}
-
-/// Rewrites a file in its place and sets its time back.
-fn rewrite(path: &Path) {
-    let length = std::fs::metadata(path).unwrap().len();
-    std::fs::write(path, vec![b'!'; length as usize]).unwrap();
-    set_old(path, 0);
-}
-
-fn two(place: &Place) -> (PathBuf, PathBuf) {
-    let (stays, goes) = (place.root.join("stays/a.raw"), place.root.join("goes/a.raw"));
-    for path in [&stays, &goes] {
-        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
-        std::fs::write(path, vec![7; 100_000]).unwrap();
-        set_old(path, 0);
-    }
-    (stays, goes)
-}
 
 #[test]
 fn a_copy_goes_only_while_the_one_that_stays_is_there_and_the_same() {
@@ -77,7 +33,7 @@ fn a_copy_goes_only_while_the_one_that_stays_is_there_and_the_same() {
             "has changed",
         ),
     ];
-    for deed in [Deed::Delete, Deed::SetAside] {
+    for deed in [Deed::Delete, Deed::SetAside, Deed::Link] {
         for (what, act, reason) in acts {
             let place = Place::new();
             let (stays, goes) = two(&place);
@@ -94,8 +50,8 @@ fn a_copy_goes_only_while_the_one_that_stays_is_there_and_the_same() {
             let may_differ = what == "rewritten";
             let is_refused = !reason.is_empty() && !may_differ;
             assert_eq!(rehearsal.refused(), usize::from(is_refused), "{what}");
-            assert_eq!(goes.exists(), !reason.is_empty(), "{what}");
-            if deed == Deed::SetAside && reason.is_empty() {
+            assert_eq!(goes.exists(), !reason.is_empty() || deed == Deed::Link, "{what}");
+            if deed != Deed::Delete && reason.is_empty() {
                 put_back(summary.run, None, &place.state, NOW).unwrap();
                 assert_eq!(std::fs::read(&goes).unwrap(), std::fs::read(&stays).unwrap());
             }
@@ -125,11 +81,12 @@ fn a_copy_that_is_changed_removed_or_swapped_at_any_step_of_the_run_keeps_the_ot
         },
     ];
     let mut refused = 0;
-    for act in acts {
+    let all = acts.iter().flat_map(|act| [Deed::Delete, Deed::Link].map(|deed| (act, deed)));
+    for (act, deed) in all {
         for step in 0.. {
             let place = Place::new();
             let (stays, goes) = two(&place);
-            let plan = plan(&place, &["stays/"], &Deed::Delete);
+            let plan = plan(&place, &["stays/"], &deed);
             let (met, acted) = (Cell::new(0), Cell::new(false));
             let watch = |_: &Figures| {
                 if met.replace(met.get() + 1) == step {
@@ -141,8 +98,11 @@ fn a_copy_that_is_changed_removed_or_swapped_at_any_step_of_the_run_keeps_the_ot
             let is_there =
                 |path: &Path| std::fs::read(path).is_ok_and(|bytes| bytes == vec![7; 100_000]);
             assert!(is_there(&goes) || is_there(&stays), "step {step}: {summary:?}");
-            assert_eq!(is_there(&goes), summary.entries[0].state == EntryState::Refused);
-            assert!(!acted.get() || summary.entries[0].state == EntryState::Refused);
+            let was_refused = summary.entries[0].state == EntryState::Refused;
+            assert_eq!(is_there(&goes), was_refused || deed == Deed::Link, "step {step}");
+            // once it is linked, the file has another name
+            let may_be_done = deed == Deed::Link && is_there(&goes);
+            assert!(!acted.get() || was_refused || may_be_done, "step {step}: {summary:?}");
             refused += u32::from(acted.get());
             if met.get() <= step {
                 break;
@@ -182,7 +142,7 @@ proptest! {
     fn every_content_that_was_there_is_still_there_once(
         files in prop::collection::vec((0..4usize, 0..3u8, prop::bool::weighted(0.2)), 2..16),
         keep in prop::sample::subsequence(vec!["newest", "d1/", "deepest", "*.x", "oldest"], 0..4),
-        delete in any::<bool>(),
+        deed in prop::sample::select(vec![Deed::Delete, Deed::SetAside, Deed::Link]),
     ) {
         let place = Place::new();
         let mut last: Option<PathBuf> = None;
@@ -200,13 +160,17 @@ proptest! {
             below.keys().filter(|path| path.is_file()).map(|path| std::fs::read(path).unwrap()).collect()
         };
         let (before, as_it_was) = (contents(), common::picture(&place.root));
-        let deed = if delete { Deed::Delete } else { Deed::SetAside };
         let plan = plan(&place, &keep, &deed);
         if !plan.actions.is_empty() {
             let summary = do_it(&plan, &place);
             let done = summary.entries.iter().filter(|entry| entry.state.is_done()).count();
             prop_assert_eq!(done, plan.actions.len(), "{:?}", summary.entries);
-            if !delete {
+            if deed == Deed::Link {
+                prop_assert_eq!(&contents(), &before);
+                let linked = common::picture(&place.root);
+                prop_assert!(linked.keys().eq(as_it_was.keys()));
+                put_back(summary.run, None, &place.state, NOW).unwrap();
+            } else if deed == Deed::SetAside {
                 // what is set aside is not among what is there
                 let held = place.root.join(format!(".fondaco-held-{}", rustix::process::geteuid().as_raw()));
                 std::fs::rename(&held, place.depot.with_file_name("held")).unwrap();

@@ -276,7 +276,7 @@ impl<'a> Copying<'a> {
 }
 
 /// SHA-256 of a file as the device has it, and not as it is remembered.
-fn hash_of(mut file: File) -> std::io::Result<String> {
+pub(super) fn hash_of(mut file: File) -> std::io::Result<String> {
     // only advice: what is not heeded is read from memory
     let _ = rustix::fs::fadvise(file.as_fd(), 0, None, Advice::DontNeed);
     let mut hash = ContentHash::default();

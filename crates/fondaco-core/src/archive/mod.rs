@@ -14,6 +14,8 @@ mod copy;
 mod depot;
 mod dress;
 mod index;
+mod metadata;
+mod open_copy;
 mod original;
 mod pack;
 mod siblings;
@@ -28,5 +30,7 @@ pub use depot::{
 };
 pub(crate) use dress::times;
 pub use index::{ArchivedEntry, ArchivedTarget, Index};
+pub use metadata::Metadata;
+pub(crate) use open_copy::copy_open_file;
 pub use pack::{Packed, Packing};
 pub use unpack::{OpenArchive, Unpacked};

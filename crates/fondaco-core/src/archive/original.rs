@@ -267,7 +267,7 @@ pub(super) fn hex(bytes: &[u8]) -> String {
 }
 
 /// Where a file has data (`lseek(2)`, `SEEK_DATA`); the whole file where that is not known.
-fn stretches(file: &File, size: u64) -> io::Result<Vec<Stretch>> {
+pub(super) fn stretches(file: &File, size: u64) -> io::Result<Vec<Stretch>> {
     use rustix::fs::SeekFrom::{Data, Hole};
     let mut found = Vec::new();
     let mut at = 0;

@@ -15,9 +15,9 @@ use crate::kernel::{
     self, CallError, Facts, Inventory, Kind, Lease, NoLease, Op, PrivateDir, Removal, RemovalError,
     Stat, Strictness,
 };
-use crate::plan::{Action, Deed, Located, Refusal, list_at};
+use crate::plan::{Action, Deed, Located, Refusal, Touched, list_at, survey_at};
 use crate::shown::Shown;
-use crate::units::{Bytes, grouped};
+use crate::units::{Bytes, counted, grouped};
 
 /// A target that lies in the private directory.
 pub(super) struct TakenTarget {
@@ -35,6 +35,11 @@ impl TakenTarget {
     /// What stood in the place just before it was moved.
     pub(super) fn stat(&self) -> &Stat {
         &self.before
+    }
+
+    /// The place.
+    pub(super) fn located(&self) -> &Located {
+        &self.located
     }
 }
 
@@ -137,6 +142,9 @@ impl Run<'_> {
         located: Located,
         area: Rc<PrivateDir>,
     ) -> Result<TakenTarget, Refusal> {
+        if self.entries[at].action.emptied {
+            self.look_at_emptied(at, &located)?;
+        }
         let action = self.entries[at].action.clone();
         let path = &action.target.path.0;
         let (dev, ino) = (action.target.device, action.target.inode);
@@ -161,15 +169,42 @@ impl Run<'_> {
         }
         self.entries[at].parent_before = directory_times(located.parent.as_fd());
         let held = self.entries[at].held_name();
-        area.take(&located.parent, &located.name, held.as_ref())
-            .map_err(CallError::on(Op::Rename, path))?;
-        self.entries[at].parent_after =
-            directory_times(located.parent.as_fd()).map(|(_, written)| written);
         let one = TakenTarget { at, located, area, before, is_leased };
+        let located = &one.located;
+        match action.deed {
+            Deed::Link => self.link_and_take(&one)?,
+            _ => one
+                .area
+                .take(&located.parent, &located.name, held.as_ref())
+                .map_err(CallError::on(Op::Rename, path))?,
+        }
+        self.entries[at].parent_after =
+            directory_times(one.located.parent.as_fd()).map(|(_, written)| written);
         match self.look_after_move(&one, &held) {
             Ok(()) => Ok(one),
             Err(refusal) => Err(self.give_back(&one, refusal)),
         }
+    }
+
+    /// Makes sure that a directory is empty now, and takes what it is by now for its record: what went from it has changed
+    /// its times.
+    fn look_at_emptied(&mut self, at: usize, located: &Located) -> Result<(), Refusal> {
+        let entry = &mut self.entries[at];
+        let path = entry.action.target.path.0.clone();
+        let (parent, touched) = (located.parent.as_fd(), Touched::default());
+        let found = survey_at(parent, &located.name, &path, &touched, &mut |_| Ok(()))?.target;
+        let was = &entry.action.target;
+        if (found.kind, found.device, found.inode) != (was.kind, was.device, was.inode) {
+            let difference = "another entry is in its place".to_owned();
+            return Err(Refusal::Changed { path, difference });
+        }
+        if found.entries > 1 {
+            let reason = format!("it still holds {}", counted(found.entries - 1, "entry"));
+            return Err(Refusal::Hopeless { path, reason });
+        }
+        entry.action.target = found;
+        entry.action_changed = true;
+        Ok(())
     }
 
     /// Beside the rename: it is the very inode, and nothing but its change time is different.
@@ -208,8 +243,17 @@ impl Run<'_> {
         }
         let mut cleared = Vec::new();
         for one in taken {
-            let compared = self.compare(&one);
-            let compared = compared.and_then(|list| self.compare_with_copy(&one).map(|()| list));
+            let compared = self.compare(&one).and_then(|list| {
+                if self.entries[one.at].action.deed == Deed::Link && one.is_leased {
+                    // compared before it was taken, and kept still since
+                    self.copy_still_stands(&one)?;
+                } else {
+                    let held = self.entries[one.at].held_name();
+                    let area = Rc::clone(&one.area);
+                    self.compare_with_copy(&one, area.fd().as_fd(), held.as_ref())?;
+                }
+                Ok(list)
+            });
             match compared {
                 Ok(inventory) => cleared.push((one, inventory)),
                 Err(refusal) => {
@@ -239,7 +283,13 @@ impl Run<'_> {
                 entry.state = EntryState::Cleared;
             }
         }
-        // after a power cut, what the journal has as cleared must not stand in its old place
+        // after a power cut, what the journal has as cleared must not stand in its old place, and what is linked must
+        for (one, _) in compared {
+            if self.entries[one.at].action.deed == Deed::Link {
+                let path = &self.entries[one.at].action.target.path.0;
+                rustix::fs::fsync(&one.located.parent).map_err(CallError::on(Op::Sync, path))?;
+            }
+        }
         self.areas.sync()?;
         let records = compared.iter().map(|(one, list)| (&self.entries[one.at], Some(list)));
         Ok(self.journal.write_with(self.id, records)?)
@@ -268,7 +318,11 @@ impl Run<'_> {
         let entry = &self.entries[one.at];
         let held = entry.held_name();
         let before = one.area.stat(held.as_ref()).ok().flatten();
-        if one.area.give(held.as_ref(), &one.located.parent, &one.located.name).is_err() {
+        if entry.action.deed == Deed::Link {
+            if let Err(stranded) = self.unlink_and_give(one) {
+                return stranded;
+            }
+        } else if one.area.give(held.as_ref(), &one.located.parent, &one.located.name).is_err() {
             let path = entry.action.target.path.0.clone();
             return Refusal::Stranded { path, held: one.area.path().join(held) };
         }
@@ -348,6 +402,7 @@ impl Run<'_> {
                 let state = match action.deed {
                     Deed::Delete => EntryState::Deleted,
                     Deed::Move { .. } => EntryState::Moved,
+                    Deed::Link => EntryState::Linked,
                     _ => EntryState::Archived,
                 };
                 return self.conclude(one.at, state, String::new());

@@ -164,13 +164,40 @@ impl Checks {
         }
         guard.in_use()?;
         if let Some(copy) = &action.stays {
-            kept_copy(path, copy)?;
+            let kept = kept_copy(path, copy)?;
+            can_stand_for(action, copy, &kept, &located)?;
         }
         if let (true, Some(socket)) = (reads, &survey.socket) {
             let reason = "it is a socket, which means nothing without its process".to_owned();
             return Err(Refusal::NotArchivable { path: socket.clone(), reason });
         }
         Ok((located, survey))
+    }
+
+    /// Makes sure that a directory which is to be emptied is the one that was reviewed, can be taken, and is not in use.
+    pub(super) fn emptied(&self, action: &Action) -> Result<(), Refusal> {
+        let target = &action.target;
+        let path = &target.path.0;
+        self.permitted(action)?;
+        let located = self.locate(path)?;
+        can_be_taken_from(&located, path, target.kind)?;
+        let now = kernel::stat_at(&located.parent, located.name.as_os_str());
+        let now = match now {
+            Ok(now) => now,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                return Err(Refusal::Gone(path.clone()));
+            }
+            Err(error) => return Err(CallError::on(Op::Examine, path)(error).into()),
+        };
+        if (now.kind, now.dev, now.ino) != (target.kind, target.device, target.inode) {
+            let difference = "another entry is in its place".to_owned();
+            return Err(Refusal::Changed { path: path.clone(), difference });
+        }
+        if self.open.is_open(now.dev, now.ino) {
+            let holder = self.open.holders(now.dev, now.ino).into_iter().next();
+            return Err(Refusal::InUse { path: path.clone(), holder });
+        }
+        Ok(())
     }
 
     /// Whether the contents of a target have to be read.
@@ -244,6 +271,47 @@ pub(super) fn kept_copy(path: &Path, copy: &Target) -> Result<File, Refusal> {
     }
 }
 
+/// Makes sure that a copy can become a name of the file that stays, or share its blocks, if it is to.
+fn can_stand_for(
+    action: &Action,
+    copy: &Target,
+    kept: &File,
+    located: &Located,
+) -> Result<(), Refusal> {
+    let path = &action.target.path.0;
+    let hopeless = |reason: String| Refusal::Hopeless { path: path.clone(), reason };
+    if !action.deed.needs_copy() {
+        return Ok(());
+    }
+    let stat = stat_descriptor(kept).map_err(CallError::on(Op::Examine, &copy.path.0))?;
+    let parent = stat_descriptor(&located.parent).map_err(CallError::on(Op::Examine, path))?;
+    if stat.dev != parent.dev || (action.deed == Deed::Link && stat.mount != parent.mount) {
+        let reason = format!("{} lies on another volume or mount", Shown(&copy.path.0));
+        return Err(hopeless(reason));
+    }
+    if action.deed == Deed::Link {
+        return match stat.immutable || stat.append_only {
+            true => Err(Refusal::Immutable(copy.path.0.clone())),
+            false => Ok(()),
+        };
+    }
+    let file = kernel::open_file(&located.parent, located.name.as_os_str());
+    let file = file.map_err(CallError::on(Op::Open, path))?;
+    kernel::can_share(kept, &file).map_err(|error| cannot_share(error, path))
+}
+
+/// Why two files cannot share their blocks.
+pub(super) fn cannot_share(error: io::Error, path: &Path) -> Refusal {
+    let reason = match error.kind() {
+        io::ErrorKind::Unsupported | io::ErrorKind::InvalidInput => {
+            "its file system cannot share blocks between files, or it is too small to have some"
+        }
+        io::ErrorKind::CrossesDevices => "the copy that stays lies on another volume",
+        _ => return CallError::on(Op::Share, path)(error).into(),
+    };
+    Refusal::Hopeless { path: path.to_owned(), reason: reason.to_owned() }
+}
+
 /// Stops at what is protected below a target, and remembers what of it is open.
 pub(super) struct Guard<'a> {
     checks: &'a Checks,
@@ -286,7 +354,8 @@ fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
     let mut directories: HashMap<(u64, PathBuf), u32> = HashMap::new();
     // neighbours mostly lie in one directory
     let mut last: Option<(PathBuf, (u64, PathBuf))> = None;
-    for action in plan.actions.iter().filter(|action| !action.deed.is_release()) {
+    for action in plan.actions.iter().filter(|action| !action.deed.is_release() && !action.emptied)
+    {
         let path = &action.target.path.0;
         let is_directory = action.target.kind == Kind::Directory;
         let place = |path: &Path| {
@@ -397,7 +466,8 @@ fn copies_that_go(plan: &Plan, protection: &Protection) -> HashMap<u32, String> 
     };
     let mut inodes = HashMap::new();
     let mut directories = HashMap::new();
-    for action in plan.actions.iter().filter(|action| !action.deed.is_release()) {
+    for action in plan.actions.iter().filter(|action| !action.deed.is_release() && !action.emptied)
+    {
         let target = &action.target;
         inodes.insert((target.device, target.inode), action.number);
         if target.kind == Kind::Directory {

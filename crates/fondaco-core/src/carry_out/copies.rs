@@ -2,8 +2,9 @@
 //! those are to be had, until the target is gone.
 
 use std::collections::hash_map::Entry;
+use std::ffi::OsStr;
 use std::fs::File;
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 
@@ -23,7 +24,7 @@ pub(super) enum KeptCopy {
 }
 
 impl KeptCopy {
-    fn fd(&self) -> &OwnedFd {
+    pub(super) fn fd(&self) -> &OwnedFd {
         match self {
             Self::Leased(lease) => lease.file(),
             Self::Open(fd) => fd,
@@ -32,11 +33,15 @@ impl KeptCopy {
 }
 
 impl Run<'_> {
-    /// Makes sure that a target and the copy that must stay hold the same bytes.
-    pub(super) fn compare_with_copy(&mut self, one: &TakenTarget) -> Result<(), Refusal> {
-        let entry = &self.entries[one.at];
-        let Some(copy) = entry.action.stays.clone() else { return Ok(()) };
-        let (path, held) = (entry.action.target.path.0.clone(), entry.held_name());
+    /// Makes sure that a target, which lies in `directory` as `name`, and the copy that must stay hold the same bytes.
+    pub(super) fn compare_with_copy(
+        &mut self,
+        one: &TakenTarget,
+        directory: BorrowedFd<'_>,
+        name: &OsStr,
+    ) -> Result<(), Refusal> {
+        let Some(copy) = self.entries[one.at].action.stays.clone() else { return Ok(()) };
+        let path = self.entries[one.at].action.target.path.0.clone();
         let key = (copy.device, copy.inode);
         if let Entry::Vacant(place) = self.kept_copies.entry(key) {
             let file = kept_copy(&path, &copy)?;
@@ -48,18 +53,29 @@ impl Run<'_> {
                 }
             });
         }
-        let before = one.stat();
-        let open = match self.leases.of(before.dev, before.ino) {
-            // opening it once more would break the lease
-            Some(lease) => lease.file().try_clone().map(File::from),
-            None => kernel::open_file(one.area.fd(), held.as_str()),
-        };
-        let open = open.map_err(CallError::on(Op::Open, &path))?;
+        let open = self.open_target(one, directory, name)?;
         let kept = &self.kept_copies[&key];
         if !are_equal(&open, kept.fd(), &path, &copy)? {
             return Err(no_copy(&path, &copy, "does not hold the same"));
         }
         self.copy_still_stands(one)
+    }
+
+    /// A descriptor of a target that lies in `directory` as `name`.
+    pub(super) fn open_target(
+        &self,
+        one: &TakenTarget,
+        directory: BorrowedFd<'_>,
+        name: &OsStr,
+    ) -> Result<File, Refusal> {
+        let before = one.stat();
+        let open = match self.leases.of(before.dev, before.ino) {
+            // opening it once more would break the lease
+            Some(lease) => lease.file().try_clone().map(File::from),
+            None => kernel::open_file(directory, name),
+        };
+        let path = &self.entries[one.at].action.target.path.0;
+        Ok(open.map_err(CallError::on(Op::Open, path))?)
     }
 
     /// Makes sure that nobody has written to the copy since it was compared, or waits to do so.
@@ -92,7 +108,12 @@ fn no_copy(path: &Path, copy: &Target, reason: &str) -> Refusal {
 }
 
 /// Whether two files hold the same bytes.
-fn are_equal(target: &File, kept: &OwnedFd, path: &Path, copy: &Target) -> Result<bool, CallError> {
+pub(super) fn are_equal(
+    target: &File,
+    kept: &OwnedFd,
+    path: &Path,
+    copy: &Target,
+) -> Result<bool, CallError> {
     let kept = File::from(kept.try_clone().map_err(CallError::on(Op::Open, &copy.path.0))?);
     for file in [target.as_fd(), kept.as_fd()] {
         // only advice

@@ -117,7 +117,9 @@ pub fn carry_out(
     };
     run.pack_all()?;
     run.copy_all()?;
-    run.remove_all()?;
+    run.share_all()?;
+    run.remove_all(false)?;
+    run.remove_all(true)?;
     run.release_all()?;
     run.clear_copies();
     run.areas.remove_empty();
@@ -386,15 +388,17 @@ impl Run<'_> {
         self.conclude(at, state, refusal.to_string());
     }
 
-    /// Takes away what is still waiting, batch by batch.
-    fn remove_all(&mut self) -> Result<(), CarryOutError> {
+    /// Takes away what is still waiting, batch by batch: all but directories that this empties, or those.
+    fn remove_all(&mut self, emptied: bool) -> Result<(), CarryOutError> {
         let waiting: Vec<usize> = (0..self.entries.len())
             .filter(|at| {
                 let entry = &self.entries[*at];
                 let is_archive = matches!(entry.action.deed, Deed::Archive { .. });
                 entry.state == EntryState::Waiting
+                    && entry.action.emptied == emptied
                     && (!is_archive || entry.archive.is_some())
                     && !entry.action.deed.is_release()
+                    && entry.action.deed != Deed::Share
             })
             .collect();
         let mut rest = waiting.as_slice();

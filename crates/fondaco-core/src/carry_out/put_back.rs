@@ -14,6 +14,7 @@ use super::batch::refusal_of;
 use super::execute::{RunLock, batch_length, lock};
 use super::holding::{Areas, Reopened, clear_attempt, directory_times, remove_if_empty};
 use super::moving::{StagedBack, copy_back, return_renamed};
+use super::own_file::return_own_file;
 use super::settle::{is_in_place, remove_rest, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Journal};
 use crate::archive::{DepotError, Links, OpenArchive};
@@ -103,8 +104,7 @@ fn put_back_batch(
     let mut parents: BTreeMap<PathBuf, Arc<OwnedFd>> = BTreeMap::new();
     let mut back = Vec::new();
     for mut entry in batch.into_iter().rev() {
-        let is_whole =
-            matches!(entry.state, EntryState::Held | EntryState::Archived | EntryState::Moved);
+        let is_whole = entry.state.is_done();
         let inventory = match is_whole {
             true => None,
             false => chosen.journal.inventory(chosen.run, entry.action.number)?,
@@ -134,6 +134,7 @@ fn put_back_batch(
     for (mut entry, back) in back {
         (entry.state, entry.message) = match &back {
             Back::Whole => (EntryState::PutBack, String::new()),
+            Back::AsItIs(message) => (EntryState::PutBack, message.clone()),
             Back::Copied(_) => (EntryState::PutBack, copy_stays(&entry)),
             Back::InPart(missing) => {
                 (EntryState::PutBackInPart, missing.words(&entry.action.target))
@@ -145,7 +146,7 @@ fn put_back_batch(
     chosen.journal.write(chosen.run, records.iter().map(|(entry, _)| entry))?;
     for (mut entry, back) in records {
         match back {
-            Back::Whole => chosen.returned.done.push(entry),
+            Back::Whole | Back::AsItIs(_) => chosen.returned.done.push(entry),
             Back::Copied(copy) => {
                 entry.message = match copy.remove_source(&entry, &mut places.areas, now) {
                     Ok(()) => String::new(),
@@ -163,6 +164,8 @@ fn put_back_batch(
 /// How a target is back in its place.
 enum Back {
     Whole,
+    /// As a file of its own, of which the message says what is to be known.
+    AsItIs(String),
     /// As a copy of what was moved, which still lies where it was moved to.
     Copied(Box<StagedBack>),
     InPart(Missing),
@@ -189,6 +192,11 @@ fn return_one(
     let before = directory_times(located.parent.as_fd());
     let mut back = Back::Whole;
     match entry.state {
+        EntryState::Linked | EntryState::Shared => {
+            if let Some(message) = return_own_file(entry, &located, &mut places.areas)? {
+                back = Back::AsItIs(message);
+            }
+        }
         EntryState::Held => return_held(entry, &path, &located, &mut places.reopened)?,
         EntryState::Moved if return_renamed(entry, &located)? => {}
         EntryState::Moved => {

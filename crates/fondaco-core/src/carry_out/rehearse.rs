@@ -1,18 +1,20 @@
 //! Running a plan's checks without changing anything.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::ffi::OsStr;
 use std::ops::ControlFlow;
-use std::path::Path;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
 
 use super::check::Checks;
 use super::holding::area_root;
 use super::{CarryOutError, Figures, Watch, release};
 use crate::archive::DepotPlace;
-use crate::kernel;
+use crate::kernel::{self, CallError, DirReader, Op};
 use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Survey, Touched, forecast, survey_held};
 use crate::shown::Shown;
 use crate::state::State;
-use crate::units::{Bytes, Time, UnitStyle};
+use crate::units::{Bytes, Time, UnitStyle, counted};
 
 /// What a rehearsal says of one action.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -61,6 +63,8 @@ pub fn rehearse(
     warnings.extend(memory_warnings(plan));
     let mut rehearsal = Rehearsal { warnings, ..Rehearsal::default() };
     let mut surveys = Vec::new();
+    // what would not be in its place any more
+    let mut goes: HashSet<PathBuf> = HashSet::new();
     let mut figures =
         Figures { phase: "rehearsing", total: plan.actions.len(), ..Figures::default() };
     for action in &plan.actions {
@@ -71,7 +75,13 @@ pub fn rehearse(
                 .push("the rehearsal was stopped; what follows is not checked".into());
             break;
         }
-        let outcome = check(&checks, action, state, now);
+        let outcome = match action.emptied {
+            true => will_be_empty(&checks, action, &goes),
+            false => check(&checks, action, state, now),
+        };
+        if outcome.is_ok() && leaves_its_place(&action.deed) {
+            goes.insert(action.target.path.0.clone());
+        }
         let refused = outcome.as_ref().err().map(ToString::to_string);
         surveys.extend(outcome.ok().flatten().map(|survey| (&action.deed, survey)));
         rehearsal.findings.push(Finding { number: action.number, refused });
@@ -101,6 +111,34 @@ fn check(
         survey.shared = crate::plan::survey(&action.target.path.0)?.shared;
     }
     Ok(Some(survey))
+}
+
+fn leaves_its_place(deed: &Deed) -> bool {
+    matches!(deed, Deed::Delete | Deed::SetAside | Deed::Archive { .. } | Deed::Move { .. })
+}
+
+/// Checks a directory that the actions before it would empty.
+fn will_be_empty(
+    checks: &Checks,
+    action: &Action,
+    goes: &HashSet<PathBuf>,
+) -> Result<Option<Survey>, Refusal> {
+    let path = &action.target.path.0;
+    checks.emptied(action)?;
+    let open = kernel::open_root(path).map_err(CallError::on(Op::OpenDirectory, path))?;
+    let mut stays = 0u64;
+    DirReader::default()
+        .read(&open, |entry| {
+            let name = OsStr::from_bytes(entry.name.to_bytes());
+            stays += u64::from(!goes.contains(&path.join(name)));
+            true
+        })
+        .map_err(CallError::on(Op::ReadDirectory, path))?;
+    if stays > 0 {
+        let reason = format!("it still holds {}", counted(stays, "entry"));
+        return Err(Refusal::Hopeless { path: path.clone(), reason });
+    }
+    Ok(None)
 }
 
 /// Warnings for archives and moves that go to a file system in memory.

@@ -8,9 +8,10 @@ use std::path::{Path, PathBuf};
 
 use super::execute::{archive_name, lock};
 use super::holding::{remove_if_empty, reopen};
+use super::linking::settle_link;
 use super::put_back::missing;
 use super::{CarryOutError, EntryRecord, EntryState, Journal, RunRecord, RunState};
-use super::{moving, release};
+use super::{moving, release, sharing};
 use crate::archive::DepotAddress;
 use crate::kernel::{
     self, CallError, Inventory, Kind, Leases, Op, OwnChanges, PrivateDir, Removal, RemovalError,
@@ -140,7 +141,7 @@ fn settle_run(
 }
 
 /// Why a half-done action has not come to a defined state.
-enum Unsettled {
+pub(super) enum Unsettled {
     /// What would tell cannot be asked now: another volume is mounted there, or a device fails.
     Now(String),
     /// It needs a person's look.
@@ -172,6 +173,9 @@ fn settle_entry(
     if entry.action.deed.is_release() {
         return Ok(release::settled(&entry.action, now));
     }
+    if entry.action.deed == Deed::Share {
+        return sharing::settle_share(entry);
+    }
     let no_area = || Unsettled::Ever("the journal has no holding area of it".to_owned());
     let area_path = entry.area.clone().ok_or_else(no_area)?;
     let area = match reopen(&area_path) {
@@ -179,6 +183,9 @@ fn settle_entry(
         Err(Refusal::Gone(_)) => return without_area(entry, &area_path),
         Err(refusal) => return Err(refusal.into()),
     };
+    if entry.action.deed == Deed::Link {
+        return settle_link(entry, &area, inventory);
+    }
     let held = entry.held_name();
     if area.stat(held.as_ref())?.is_none() {
         return not_held(entry);
@@ -316,7 +323,7 @@ fn without_area(entry: &EntryRecord, area: &Path) -> Result<(EntryState, String)
     }
 }
 
-fn finish_removal(
+pub(super) fn finish_removal(
     entry: &mut EntryRecord,
     area: &PrivateDir,
     inventory: Option<&Inventory>,
@@ -339,6 +346,7 @@ fn finish_removal(
         (EntryState::Purging, _) => EntryState::Purged,
         (_, Deed::Archive { .. }) => EntryState::Archived,
         (_, Deed::Move { .. }) => EntryState::Moved,
+        (_, Deed::Link) => EntryState::Linked,
         _ => EntryState::Deleted,
     };
     Ok((state, "removed to the end after it was cut off".to_owned()))

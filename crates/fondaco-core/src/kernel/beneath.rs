@@ -32,6 +32,8 @@ pub enum Op {
     SetTimes,
     SetAttribute,
     Lock,
+    Link,
+    Share,
 }
 
 impl Op {
@@ -53,6 +55,8 @@ impl Op {
             Self::SetTimes => "set the times of",
             Self::SetAttribute => "set an attribute of",
             Self::Lock => "lock",
+            Self::Link => "link",
+            Self::Share => "share the blocks of",
         }
     }
 }
@@ -63,7 +67,7 @@ impl Op {
         Self::ALL.into_iter().find(|op| op.words() == words).unwrap_or(Self::Read)
     }
 
-    const ALL: [Self; 15] = [
+    const ALL: [Self; 17] = [
         Self::Open,
         Self::OpenDirectory,
         Self::ReadDirectory,
@@ -79,6 +83,8 @@ impl Op {
         Self::SetTimes,
         Self::SetAttribute,
         Self::Lock,
+        Self::Link,
+        Self::Share,
     ];
 }
 
@@ -322,6 +328,26 @@ impl PrivateDir {
     pub fn give(&self, held: &OsStr, to: impl AsFd, name: &OsStr) -> io::Result<()> {
         let flags = RenameFlags::NOREPLACE;
         Ok(rustix::fs::renameat_with(&self.fd, held, to, name, flags)?)
+    }
+
+    /// Exchanges one of its entries with an entry of `other`, in one step: both names are there all the time.
+    ///
+    /// # Errors
+    ///
+    /// As `renameat2(2)` with `RENAME_EXCHANGE`.
+    pub fn exchange(&self, held: &OsStr, other: impl AsFd, name: &OsStr) -> io::Result<()> {
+        Ok(rustix::fs::renameat_with(&self.fd, held, other, name, RenameFlags::EXCHANGE)?)
+    }
+
+    /// Makes another name, in here, of a file that is open. Nothing is ever overwritten.
+    ///
+    /// # Errors
+    ///
+    /// As `linkat(2)`.
+    pub fn link(&self, file: impl AsFd, held: &OsStr) -> io::Result<()> {
+        let open = format!("/proc/self/fd/{}", file.as_fd().as_raw_fd());
+        let flags = rustix::fs::AtFlags::SYMLINK_FOLLOW;
+        Ok(rustix::fs::linkat(rustix::fs::CWD, open, &self.fd, held, flags)?)
     }
 
     /// Makes what was moved in or out durable.

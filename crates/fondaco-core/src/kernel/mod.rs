@@ -25,6 +25,7 @@ mod quota;
 mod read_dir;
 mod remove_tree;
 mod rotational;
+mod share_extents;
 mod space_map;
 mod stat;
 mod xfs;
@@ -58,6 +59,7 @@ pub use quota::{Quota, QuotaOf, quotas};
 pub use read_dir::{DirReader, Listed, RawEntry, ReadOrder, names_in};
 pub use remove_tree::{OwnChanges, Removal, RemovalError};
 pub use rotational::is_rotational;
+pub use share_extents::{ShareOutcome, can_share, share_extents};
 pub use space_map::{Owner, Piece, space_map};
 pub use stat::{
     Kind, PlainStat, Stat, stat_at, stat_descriptor, stat_for_catalog, stat_open_for_catalog,

@@ -1,11 +1,14 @@
 //! Planning the copies of equal files that need not stay.
 
-use std::collections::HashMap;
 use std::collections::hash_map::Entry;
+use std::collections::{HashMap, HashSet};
+use std::path::Path;
 
-use super::{Choice, Deed, Planned, Refusal, Reviewer, Target, survey};
+use super::{Choice, Deed, Planned, Refusal, Review, Reviewer, Target, locate, survey};
+use crate::archive::Metadata;
 use crate::catalog::{Catalog, EntryId};
 use crate::duplicates::{Keep, Set};
+use crate::kernel::{self, CallError, Op};
 use crate::shown::Shown;
 
 /// What of a set is planned.
@@ -69,7 +72,13 @@ pub fn plan_pairs(
 ) -> PlannedCopies {
     let mut outcome = PlannedCopies::default();
     let mut known: HashMap<EntryId, Target> = HashMap::new();
+    let mut beside = Beside::default();
+    let mut shared = HashSet::new();
     for pair in pairs {
+        // all names of a file share its blocks at once
+        if *deed == Deed::Share && !shared.insert(first_name(catalog, pair.goes)) {
+            continue;
+        }
         let stays = match known.entry(pair.stays) {
             Entry::Occupied(known) => known.into_mut(),
             Entry::Vacant(place) => match as_scanned(catalog, pair.stays) {
@@ -90,14 +99,60 @@ pub fn plan_pairs(
                     reason: format!("{} is another name of the same file", Shown(&stays.path.0)),
                 });
             }
-            Ok(planned) => {
-                let stays = Some(Box::new(stays.clone()));
-                outcome.planned.push(Planned { stays, ..planned });
-            }
+            Ok(planned) => match beside.differences(deed, &planned, stays) {
+                Ok(differs) => {
+                    let stays = Some(Box::new(stays.clone()));
+                    outcome.planned.push(Planned { stays, differs, ..planned });
+                }
+                Err(refusal) => outcome.left_out.push(refusal),
+            },
             Err(refusal) => outcome.left_out.push(refusal),
         }
     }
     outcome
+}
+
+/// What the copies that stay have besides their contents; most stand beside many that go.
+#[derive(Default)]
+struct Beside(HashMap<(u64, u64), Metadata>);
+
+impl Beside {
+    /// What a copy loses if it becomes another name of the one that stays. Refuses what cannot be linked or shared.
+    fn differences(
+        &mut self,
+        deed: &Deed,
+        planned: &Planned,
+        stays: &Target,
+    ) -> Result<Vec<String>, Refusal> {
+        let Review::Ready(survey) = &planned.review else { return Ok(Vec::new()) };
+        if !deed.needs_copy() {
+            return Ok(Vec::new());
+        }
+        if survey.target.device != stays.device {
+            let reason = format!("{} lies on another volume", Shown(&stays.path.0));
+            return Err(Refusal::Hopeless { path: planned.path.clone(), reason });
+        }
+        if *deed == Deed::Share {
+            return Ok(Vec::new());
+        }
+        let kept = match self.0.entry((stays.device, stays.inode)) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(place) => place.insert(metadata(&stays.path.0)?),
+        };
+        Ok(metadata(&planned.path)?.differences(kept))
+    }
+}
+
+fn metadata(path: &Path) -> Result<Metadata, Refusal> {
+    let located = locate(path)?;
+    let file = kernel::open_file(&located.parent, located.name.as_os_str());
+    let file = file.map_err(CallError::on(Op::Open, path))?;
+    Ok(Metadata::of(&file.into(), path)?)
+}
+
+fn first_name(catalog: &Catalog, entry: EntryId) -> EntryId {
+    let names = catalog.names_of_inode(entry);
+    names.and_then(|(names, _)| names.iter().min().copied()).unwrap_or(entry)
 }
 
 fn is_one_inode(catalog: &Catalog, pair: CopyPair) -> bool {

@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use super::{Forecast, HeldTarget, Target};
-use crate::kernel;
+use crate::archive::Metadata;
+use crate::kernel::{self, Kind};
 use crate::shown::{DocPath, Shown};
 use crate::units::{Bytes, Time};
 
@@ -32,6 +33,10 @@ pub enum Deed {
         /// It lies on the same volume, so that nothing is freed there.
         same_volume: bool,
     },
+    /// A copy becomes another name of the file with the same contents that stays.
+    Link,
+    /// A copy gets the blocks of the file with the same contents that stays, and remains a file of its own.
+    Share,
     /// The processes that hold a deleted file are ended.
     End {
         /// At once and without asking (`SIGKILL`), not on request (`SIGTERM`).
@@ -56,6 +61,8 @@ impl Deed {
             Self::SetAside => "set aside",
             Self::Archive { .. } => "archive",
             Self::Move { .. } => "move",
+            Self::Link => "link",
+            Self::Share => "share",
             Self::End { by_force: false } => "end process",
             Self::End { by_force: true } => "kill process",
             Self::Cut => "cut",
@@ -79,6 +86,11 @@ impl Deed {
             Self::Move { to, .. } => Self::Move { to, same_volume: on_volume },
             other => other,
         }
+    }
+
+    /// Whether it can only be done to a copy beside the one that stays, on the same volume.
+    pub fn needs_copy(&self) -> bool {
+        matches!(self, Self::Link | Self::Share)
     }
 
     /// Whether it is about a deleted file that processes hold.
@@ -124,6 +136,13 @@ pub struct Action {
     /// A copy with the same contents that must stay: the target is compared with it, byte by byte, right before it goes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stays: Option<Box<Target>>,
+    /// Of a copy that has been made another name of that one: what it had of its own. Only the journal has it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub own: Option<Box<Metadata>>,
+    /// The target is a directory that the actions before it empty. It goes if it is empty by then, whatever its record
+    /// says of times and entries.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub emptied: bool,
 }
 
 // serde gives a reference
@@ -250,7 +269,14 @@ impl Plan {
                     Shown(&action.target.path.0)
                 )));
             }
-            if action.deed.is_release() != action.held.is_some() {
+            let beside =
+                action.stays.as_ref().is_some_and(|copy| copy.device == action.target.device);
+            if action.deed.is_release() != action.held.is_some()
+                || action.emptied
+                    && !(action.target.kind == Kind::Directory
+                        && matches!(action.deed, Deed::Delete | Deed::SetAside))
+                || action.deed.needs_copy() && !(beside && action.target.kind == Kind::File)
+            {
                 return Err(PlanError::Damaged(format!("action {number} does not fit its target")));
             }
         }

@@ -1,5 +1,6 @@
 //! The plan while it is being made: things put on it and taken off, with a forecast at any time.
 
+use std::cmp::Reverse;
 use std::collections::{BTreeSet, HashSet};
 use std::ops::Bound;
 use std::path::{Path, PathBuf};
@@ -34,12 +35,16 @@ pub struct Planned {
     pub purge_after: Option<u64>,
     /// The copy with the same contents that must stay.
     pub stays: Option<Box<Target>>,
+    /// What that copy has otherwise (owner, mode, times, attributes), if this is to become another name of it.
+    pub differs: Vec<String>,
+    /// A directory of which all that is in it is planned too: it goes after that, if it is empty then.
+    pub emptied: bool,
 }
 
 impl Planned {
     /// It is a directory, or may be one.
     fn may_hold_others(&self) -> bool {
-        self.survey().is_none_or(|survey| survey.target.kind == Kind::Directory)
+        !self.emptied && self.survey().is_none_or(|survey| survey.target.kind == Kind::Directory)
     }
 
     /// Its close look, if it has been reviewed and not refused.
@@ -52,8 +57,13 @@ impl Planned {
 
     /// To be asked for each in order: see [`notes`].
     fn notes(&self, names: &mut PlannedNames) -> Vec<String> {
-        let survey = self.survey();
-        survey.map_or_else(Vec::new, |s| notes(&self.deed, s, self.depot_on_volume, names))
+        let Some(survey) = self.survey() else { return Vec::new() };
+        let mut notes = notes(&self.deed, survey, self.depot_on_volume, names);
+        if self.deed == Deed::Link && !self.differs.is_empty() {
+            notes
+                .push(format!("it gets what the file that stays has: {}", self.differs.join("; ")));
+        }
+        notes
     }
 
     /// The name that people know it by.
@@ -229,7 +239,12 @@ impl Draft {
     /// [`PlanError::NoId`].
     pub fn to_plan(&self, protect: Vec<DocPath>, now: Time) -> Result<Plan, PlanError> {
         let mut names = PlannedNames::of(self.planned.iter().filter_map(Planned::survey));
-        let actions = self.planned.iter().zip(&self.frees).filter_map(|(planned, frees)| {
+        let mut in_order: Vec<_> = self.planned.iter().zip(&self.frees).collect();
+        // what is emptied comes after what empties it, the deepest first
+        in_order.sort_by_key(|(planned, _)| {
+            planned.emptied.then(|| Reverse(planned.path.components().count()))
+        });
+        let actions = in_order.into_iter().filter_map(|(planned, frees)| {
             let survey = planned.survey()?;
             Some(Action {
                 number: 0,
@@ -246,6 +261,8 @@ impl Draft {
                 held: survey.held.as_ref().map(|held| held.target.clone()),
                 purge_after: planned.purge_after.filter(|_| planned.deed == Deed::SetAside),
                 stays: planned.stays.clone(),
+                own: None,
+                emptied: planned.emptied,
             })
         });
         Plan::new(actions.collect(), protect, now)
@@ -289,6 +306,8 @@ mod tests {
             review: Review::Pending,
             purge_after: None,
             stays: None,
+            differs: Vec::new(),
+            emptied: false,
         }
     }
 

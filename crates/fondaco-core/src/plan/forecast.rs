@@ -62,6 +62,10 @@ impl<'a> SoFar<'a> {
         };
         credit(survey.single.less(Bytes::new(survey.shared.counted)), held);
         for (inode, (links, below, bytes)) in &survey.linked {
+            if *deed == Deed::Share {
+                credit(*bytes, false); // whatever its names
+                continue;
+            }
             let names = self.names.entry(*inode).or_insert((0, false));
             names.0 += below;
             names.1 |= held;
@@ -185,6 +189,7 @@ pub fn notes(
         _ => {}
     }
     let (kept, later) = names.of_next(survey);
+    let (kept, later) = if *deed == Deed::Share { Default::default() } else { (kept, later) };
     if later > Bytes::ZERO {
         let later = binary(later);
         notes.push(format!("{later} of it are freed with the last of its names in this plan"));

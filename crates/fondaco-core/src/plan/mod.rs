@@ -8,6 +8,7 @@
 mod copies;
 mod document;
 mod draft;
+mod emptied;
 mod forecast;
 mod free_directory;
 mod held;
@@ -23,6 +24,7 @@ mod survey;
 pub use copies::{CopyPair, PlannedCopies, plan_copies, plan_pairs};
 pub use document::{Action, Deed, Plan, PlanError, VERSION, moved_place};
 pub use draft::{Draft, Planned, Put, Review};
+pub use emptied::plan_emptied;
 pub use forecast::{Forecast, PlannedNames, forecast, notes};
 pub(crate) use free_directory::FreeDirectory;
 pub use held::{HeldBytes, HeldSurvey, HeldTarget, survey_held};

@@ -187,6 +187,8 @@ mod tests {
                 review: Review::Ready(Box::new(survey)),
                 purge_after: None,
                 stays: None,
+                differs: Vec::new(),
+                emptied: false,
             }
         };
         draft.put_all((0..count).map(one).collect());

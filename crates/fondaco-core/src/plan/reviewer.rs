@@ -8,6 +8,7 @@ use std::cell::RefCell;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use super::emptied::survey_alone;
 use super::survey::survey_located;
 use super::{
     Deed, FreeDirectory, Locator, Planned, Refusal, Review, RuleProtection, Survey, survey_held,
@@ -179,6 +180,33 @@ impl<'a> Reviewer<'a> {
             review: Review::Ready(Box::new(survey)),
             purge_after: None,
             stays: None,
+            differs: Vec::new(),
+            emptied: false,
+        })
+    }
+
+    /// Plans a directory that other actions of the plan empty.
+    pub(super) fn plan_directory(
+        &self,
+        path: &Path,
+        stat: &Stat,
+        deed: &Deed,
+    ) -> Result<Planned, Refusal> {
+        self.permitted(&Choice::Path(path.to_owned()))?;
+        let survey = survey_alone(path, stat);
+        Ok(Planned {
+            path: path.to_owned(),
+            deed: deed.clone(),
+            reason: "emptied by this plan".to_owned(),
+            volume: self.volume_of(path, Kind::Directory),
+            depot_on_volume: false,
+            estimate: survey.target.allocated,
+            entries: 1,
+            review: Review::Ready(Box::new(survey)),
+            purge_after: None,
+            stays: None,
+            differs: Vec::new(),
+            emptied: true,
         })
     }
 
@@ -239,5 +267,7 @@ pub fn plan_held(file: &DeletedFile, all: &DeletedFiles, deed: Deed, volume: Pat
         review: Review::Ready(Box::new(survey)),
         purge_after: None,
         stays: None,
+        differs: Vec::new(),
+        emptied: false,
     }
 }

@@ -1,6 +1,7 @@
 //! Trees for tests, and what a tree looks like byte for byte.
 #![allow(dead_code, missing_docs, clippy::unwrap_used)] // every test file uses its own part
 
+pub mod equal;
 pub mod tree;
 
 use std::collections::BTreeMap;
@@ -86,6 +87,8 @@ pub fn planned(path: &Path, deed: Deed, volume: &Path) -> Planned {
         review: Review::Pending,
         purge_after: None,
         stays: None,
+        differs: Vec::new(),
+        emptied: false,
     }
 }
 

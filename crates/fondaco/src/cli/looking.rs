@@ -86,6 +86,9 @@ pub struct Duplicates {
     /// Plan this for all copies but the one of each set that stays
     #[arg(long, value_name = "ACTION", requires = "output", value_enum)]
     pub plan: Option<CopyDeed>,
+    /// Where --plan move puts them
+    #[arg(long, value_name = "DIR", requires = "plan")]
+    pub to: Option<PathBuf>,
     /// Write the plan to this file
     #[arg(short, long, value_name = "FILE", requires = "plan")]
     pub output: Option<PathBuf>,
@@ -107,6 +110,12 @@ pub enum CopyDeed {
     SetAside,
     /// They are archived.
     Archive,
+    /// They are moved below the directory of --to.
+    Move,
+    /// Each becomes another name of the one that stays.
+    Link,
+    /// Each gets the blocks of the one that stays (btrfs, XFS).
+    Share,
 }
 
 /// The arguments of `fondaco containment`.

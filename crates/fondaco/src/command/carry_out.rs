@@ -222,8 +222,7 @@ fn print_summary(summary: &RunSummary, all: bool) -> Result<()> {
     for reason in &summary.reasons {
         say!("of the difference: {reason}");
     }
-    let can_return =
-        count(EntryState::Held) + count(EntryState::Archived) + count(EntryState::Moved);
+    let can_return: usize = EntryState::RETURNABLE.into_iter().map(count).sum();
     if can_return > 0 {
         say!("put {can_return} back: fondaco put-back {}", summary.run);
     }

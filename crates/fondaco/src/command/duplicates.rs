@@ -22,17 +22,11 @@ pub(super) fn run(arguments: &cli::Duplicates, state: Option<PathBuf>) -> Result
     let looked = Looked::of(&arguments.scanned, Closer::No, state.clone())?;
     let found = find(&looked, arguments.fresh, state.clone())?;
     let accounts = looked.accounts();
-    if let (Some(deed), Some(file)) = (arguments.plan, &arguments.output) {
+    if arguments.plan.is_some() {
         let state = open_state(state)?;
-        return plan::of_duplicates(
-            &looked.catalog,
-            &found,
-            &keep,
-            deed,
-            file,
-            arguments.force,
-            &state,
-        );
+        let outcome = plan::of_duplicates(&looked.catalog, &found, &keep, arguments, &state)?;
+        let read = ended(&looked, &found, true)?;
+        return Ok(if outcome == Outcome::AllDone { read } else { outcome });
     }
     let subject = looked.subject(looked.top()?, &accounts);
     let answer = query::Duplicates::new(subject, &found, &keep, arguments.top);

@@ -23,7 +23,7 @@ use super::look::look_closer_at;
 use super::{Outcome, binary, obtain, real_entry};
 use crate::cli::{self, CopyDeed};
 use crate::environment::open_state;
-use crate::output::{self, say, tell, usage};
+use crate::output::{self, Usage, say, tell, usage};
 use crate::query::{Answer, Drafted, keeper_word};
 
 pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outcome> {
@@ -72,24 +72,30 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
 
 /// Plans what is to be done with all copies of every set but the one that stays. What is protected or otherwise left alone
 /// stays too.
+/// Plans the copies that need not stay, as the arguments say.
 pub(super) fn of_duplicates(
     catalog: &Catalog,
     found: &Found,
     keep: &Keep,
-    deed: CopyDeed,
-    file: &Path,
-    force: bool,
+    arguments: &cli::Duplicates,
     state: &State,
 ) -> Result<Outcome> {
-    may_be_written(file, force)?;
-    let depot = state.depot();
-    let deed = match deed {
-        CopyDeed::Delete => Deed::Delete,
-        CopyDeed::SetAside => Deed::SetAside,
-        CopyDeed::Archive => Deed::Archive { depot },
+    let Some((deed, file)) = arguments.plan.zip(arguments.output.as_deref()) else {
+        return Ok(Outcome::AllDone);
     };
-    let mut reviewer = Reviewer::of_scan(state, catalog.origin(), catalog.roots(), Time::now());
-    reviewer.protect(Vec::new());
+    may_be_written(file, arguments.force)?;
+    let deed = match (deed, &arguments.to) {
+        (CopyDeed::Delete, _) => Deed::Delete,
+        (CopyDeed::SetAside, _) => Deed::SetAside,
+        (CopyDeed::Archive, _) => Deed::Archive { depot: state.depot() },
+        (CopyDeed::Link, _) => Deed::Link,
+        (CopyDeed::Share, _) => Deed::Share,
+        (CopyDeed::Move, Some(to)) => {
+            Deed::Move { to: std::path::absolute(to)?, same_volume: false }
+        }
+        (CopyDeed::Move, None) => return Err(Usage("--plan move needs --to DIR".into()).into()),
+    };
+    let reviewer = Reviewer::of_scan(state, catalog.origin(), catalog.roots(), Time::now());
     let mut draft = Draft::default();
     let mut left_out = Vec::new();
     let mut planned = Vec::new();
@@ -103,13 +109,18 @@ pub(super) fn of_duplicates(
     write(&plan, file)?;
     print(&plan, false)?;
     say!("Written to {}. Next: fondaco carry-out {} --rehearse", Shown(file), Shown(file));
-    for reason in left_out.iter().take(LEFT_OUT) {
+    tell_left_out(&left_out, LEFT_OUT, "");
+    Ok(if left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
+}
+
+/// Tells the first reasons for which something is not on the plan, and how many more there are.
+fn tell_left_out(reasons: &[String], most: usize, hint: &str) {
+    for reason in reasons.iter().take(most) {
         tell!("left out: {reason}");
     }
-    if left_out.len() > LEFT_OUT {
-        tell!("left out: {} more", grouped((left_out.len() - LEFT_OUT) as u64));
+    if reasons.len() > most {
+        tell!("left out: {} more{hint}", grouped((reasons.len() - most) as u64));
     }
-    Ok(if left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
 }
 
 struct Making<'a> {
@@ -319,15 +330,7 @@ impl Making<'_> {
             }
         }
         let shown = if arguments.all { usize::MAX } else { LEFT_OUT };
-        for reason in self.left_out.iter().take(shown) {
-            tell!("left out: {reason}");
-        }
-        if self.left_out.len() > shown {
-            tell!(
-                "left out: {} more; --all lists them",
-                grouped((self.left_out.len() - shown) as u64)
-            );
-        }
+        tell_left_out(&self.left_out, shown, "; --all lists them");
         Ok(if self.left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
     }
 }

@@ -56,10 +56,21 @@ pub fn deed_letter(deed: &Deed) -> char {
         Deed::SetAside => 'S',
         Deed::Archive { .. } => 'A',
         Deed::Move { .. } => 'M',
+        Deed::Link => 'L',
+        Deed::Share => 'H',
         Deed::End { by_force: false } => 'E',
         Deed::End { by_force: true } => 'K',
         Deed::Cut => 'C',
         Deed::Save { .. } => 'V',
+    }
+}
+
+/// The key that chooses a deed where several are offered.
+pub fn deed_key(deed: &Deed) -> char {
+    match deed {
+        // `s` is that of setting aside
+        Deed::Share => 'h',
+        other => other.word().chars().next().unwrap_or(' '),
     }
 }
 

@@ -45,6 +45,10 @@ pub enum EntryState {
     Purged,
     /// It was held, and its purge has begun: some of it may be gone.
     Purging,
+    /// Another name of the file that stays.
+    Linked,
+    /// Its blocks are those of the file that stays.
+    Shared,
     /// Some of it had been removed; the rest is back in its place.
     PutBackInPart,
     /// Of a deleted file: its holders have ended.
@@ -72,15 +76,19 @@ macro_rules! words {
 }
 words!(RunState, Running => "running", Done => "done", Stopped => "stopped", CutOff => "cut off");
 words!(EntryState, Waiting => "not begun", Intended => "intended", Held => "set aside",
-    Moved => "moved", Deleted => "deleted", Archived => "archived", Refused => "refused", Failed => "failed",
+    Moved => "moved", Linked => "linked", Shared => "shared", Deleted => "deleted", Archived => "archived", Refused => "refused", Failed => "failed",
     PutBack => "put back", Ended => "ended", Cut => "cut", Saved => "saved and cut", Purged => "purged",
     Cleared => "being removed", Purging => "being purged", PutBackInPart => "partly back", CarriedOn => "carried on");
 
 impl EntryState {
+    /// How an action stands that has been done, and can be undone.
+    pub const RETURNABLE: [Self; 5] =
+        [Self::Held, Self::Archived, Self::Moved, Self::Linked, Self::Shared];
+
     /// Whether what was planned has been done.
     pub fn is_done(self) -> bool {
-        use EntryState::{Archived, Cut, Deleted, Ended, Held, Moved, Saved};
-        matches!(self, Deleted | Held | Archived | Moved | Ended | Cut | Saved)
+        use EntryState::{Archived, Cut, Deleted, Ended, Held, Linked, Moved, Saved, Shared};
+        matches!(self, Deleted | Held | Archived | Moved | Linked | Shared | Ended | Cut | Saved)
     }
 
     /// Whether a person should look at it.
@@ -184,9 +192,8 @@ impl EntryRecord {
     /// Whether there may be something to put back.
     pub fn can_be_put_back(&self) -> bool {
         match self.state {
-            EntryState::Held | EntryState::Archived | EntryState::Moved | EntryState::Purging => {
-                true
-            }
+            state if EntryState::RETURNABLE.contains(&state) => true,
+            EntryState::Purging => true,
             EntryState::Failed => self.area.is_some() || self.archive.is_some(),
             _ => false,
         }

@@ -166,6 +166,8 @@ pub fn plan_surveyed(model: &mut Model, word: &str, surveyed: Vec<Surveyed>) -> 
             review: Review::Ready(Box::new(survey)),
             purge_after,
             stays: None,
+            differs: Vec::new(),
+            emptied: false,
         });
     }
     let count = new.len() as u64;

@@ -6,6 +6,7 @@ use super::moving::{self, Moving};
 use super::{export, held, run, scans, start_scan};
 use crate::frame::Field;
 use crate::frame::commands::{Command, Key, available};
+use crate::frame::deed_key;
 use crate::frame::failure::Failure;
 use crate::frame::geometry;
 use crate::frame::message::Job;
@@ -18,7 +19,7 @@ pub fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
     }
     match model.overlay.take() {
         Some(Overlay::ChooseDeed { path, name, deeds, held, bytes, mut cursor, changes }) => {
-            let letter = |c| deeds.iter().position(|deed| first_letter(deed.word()) == c);
+            let letter = |c| deeds.iter().position(|deed| deed_key(deed) == c);
             let chosen = match key {
                 Key::Enter => Some(cursor),
                 Key::Char(c) => letter(c),
@@ -45,7 +46,7 @@ pub fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
         Some(Overlay::ChooseForMany { count, bytes, deeds, mut cursor }) => {
             let chosen = match key {
                 Key::Enter => Some(cursor),
-                Key::Char(c) => deeds.iter().position(|deed| first_letter(deed.word()) == c),
+                Key::Char(c) => deeds.iter().position(|deed| deed_key(deed) == c),
                 _ => None,
             };
             if let Some(chosen) = chosen {
@@ -131,10 +132,6 @@ pub fn hold_in_list(model: &mut Model) {
         }
         _ => {}
     }
-}
-
-fn first_letter(word: &str) -> char {
-    word.chars().next().unwrap_or(' ')
 }
 
 /// What a typed answer sets off, or why it is not one.

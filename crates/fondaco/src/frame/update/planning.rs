@@ -93,6 +93,8 @@ pub fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> Vec<Job
         review: Review::Pending,
         purge_after: None,
         stays: None,
+        differs: Vec::new(),
+        emptied: false,
     });
     match put {
         Put::TookIn(count) => model

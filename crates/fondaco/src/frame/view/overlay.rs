@@ -10,7 +10,7 @@ use crate::fit::wrap;
 use crate::frame::commands::available;
 use crate::frame::geometry::{folded, last_offset, listing_room};
 use crate::frame::model::{Model, Overlay, SavedRow};
-use crate::frame::{Field, palette_rows};
+use crate::frame::{Field, deed_key, palette_rows};
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
     match &model.overlay {
@@ -73,7 +73,7 @@ fn choose_deed(
         let y = area.y + 3 + i as u16;
         let chosen = i == cursor;
         let style = if chosen { theme.selected } else { theme.plain };
-        let key = deed.word().chars().next().unwrap_or(' ');
+        let key = deed_key(deed);
         let effect = match deed {
             Deed::SetAside => format!("frees {size} once purged; can be put back"),
             Deed::Archive { depot } if on_own_volume(model, depot) => {
@@ -86,6 +86,12 @@ fn choose_deed(
             Deed::Move { .. } => {
                 format!("frees {size} if it goes to another volume; can be put back")
             }
+            Deed::Link => {
+                format!(
+                    "frees {size}; one file under both names, owner and mode of the one that stays"
+                )
+            }
+            Deed::Share => format!("frees {size}; two files as before, with the same blocks"),
             Deed::Delete => format!("frees {size}; cannot be put back"),
             Deed::End { by_force: false } => {
                 format!("frees {size}; asked to end (TERM)")
@@ -103,8 +109,7 @@ fn choose_deed(
         }
         pen.text(area.x, y, &line, style, area.width);
     }
-    let letters: Vec<String> =
-        deeds.iter().filter_map(|deed| Some(deed.word().chars().next()?.to_string())).collect();
+    let letters: Vec<String> = deeds.iter().map(|deed| deed_key(deed).to_string()).collect();
     let keys = format!("{} chooses; ↑ ↓ and Enter too; Esc leaves it alone", letters.join(", "));
     pen.text(area.x, area.y + 4 + deeds.len() as u16, &keys, theme.dim, area.width);
 }

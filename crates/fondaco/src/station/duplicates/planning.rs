@@ -5,6 +5,7 @@ use std::sync::Arc;
 use fondaco_core::duplicates::Containment;
 use fondaco_core::plan::{CopyPair, Deed, PlannedCopies, Reviewer, plan_pairs};
 use fondaco_core::units::{Time, counted};
+use fondaco_core::volume::Volume;
 
 use super::searching::{PairRow, Results, SetRow, Subject};
 use super::{selected_pair, selected_set};
@@ -35,7 +36,13 @@ pub(super) fn choose(model: &mut Model) -> Vec<Job> {
         (_, Some(set)) => (set.copies.len() as u64 - 1, set.relief),
         (None, None) => return Vec::new(),
     };
-    let deeds = deeds(&model.state.depot());
+    let mut deeds = deeds(&model.state.depot());
+    deeds.insert(0, Deed::Link);
+    // others cannot, or it cannot be told from here
+    let shares = |volume: &Volume| matches!(volume.fs_type.as_str(), "btrfs" | "xfs");
+    if model.gauge_volume().is_some_and(shares) {
+        deeds.insert(0, Deed::Share);
+    }
     model.overlay = Some(Overlay::ChooseForMany { count, bytes, deeds, cursor: 0 });
     Vec::new()
 }

@@ -50,7 +50,8 @@ fn selected_run(model: &Model) -> Option<&RunRecord> {
 
 /// How many actions of a run can be put back.
 fn can_be_put_back(run: &RunRecord) -> u64 {
-    held(run) + run.count(EntryState::Archived) + run.count(EntryState::Moved)
+    let done: u64 = EntryState::RETURNABLE.iter().map(|state| run.count(*state)).sum();
+    done + run.count(EntryState::Purging)
 }
 
 /// How many actions of a run are held, those among them of which some is purged already.

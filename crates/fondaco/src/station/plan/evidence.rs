@@ -36,6 +36,7 @@ pub(super) fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
         Deed::SetAside => "yes, until it is purged",
         Deed::Archive { .. } => "yes, from the archive",
         Deed::Move { .. } => "yes, from where it is moved to",
+        Deed::Link | Deed::Share => "yes, as a file of its own",
         Deed::End { .. } => "no: a process ends",
         Deed::Cut => "no: the contents are lost",
         Deed::Save { .. } => "no: the contents are saved",
@@ -46,6 +47,9 @@ pub(super) fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
     }
     if let Deed::Move { to, .. } = &planned.deed {
         sheet.fact("goes to", shown(moved_place(to, &planned.path)));
+    }
+    if let Some(stays) = &planned.stays {
+        sheet.fact("stays", shown(&stays.path.0));
     }
     if let Deed::Save { to, .. } = &planned.deed {
         sheet.fact("saved as", shown(to));

@@ -227,9 +227,7 @@ fn came_to(model: &Model, pen: &mut Pen<'_>, area: Rect, summary: &RunSummary) {
         }
         _ => String::new(),
     };
-    let can = summary.count(EntryState::Held)
-        + summary.count(EntryState::Archived)
-        + summary.count(EntryState::Moved);
+    let can: usize = EntryState::RETURNABLE.iter().map(|state| summary.count(*state)).sum();
     let undo = if can > 0 { format!("{can} can be put back: 9 Journal.") } else { String::new() };
     pen.text(area.x, area.y + 7, &format!("{next}{undo}"), theme.plain, area.width);
     let y = area.y + 9;

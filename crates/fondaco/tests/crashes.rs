@@ -4,6 +4,7 @@
 mod common;
 
 use std::collections::BTreeMap;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
@@ -42,6 +43,13 @@ fn elsewhere() -> tempfile::TempDir {
     }
 }
 
+/// Whether it is another name of the file that stays.
+fn is_linked(path: &Path) -> bool {
+    let stays = path.to_str().unwrap().replace("/link/", "/stays/");
+    let inode = |path: &Path| path.symlink_metadata().unwrap().ino();
+    stays != path.to_str().unwrap() && inode(path) == inode(Path::new(&stays))
+}
+
 impl JournalAction {
     fn is_archived(&self) -> bool {
         let listed = Command::new("tar").args(["--zstd", "-tf", &self.archive]).output().unwrap();
@@ -69,8 +77,15 @@ impl Place {
             write(format!("archive/{copy}/c.raw"), 9000);
             write(format!("move/{copy}/d.raw"), 6000);
             write(format!("rename/{copy}.log"), 2000);
+            write(format!("link/{copy}.raw"), 7000);
+            write(format!("stays/{copy}.raw"), 7000);
         }
         write("kept/precious".into(), 10);
+        for copy in 0..copies {
+            // linked to a file of another mode
+            let mode = std::os::unix::fs::PermissionsExt::from_mode(0o640);
+            std::fs::set_permissions(root.join(format!("link/{copy}.raw")), mode).unwrap();
+        }
         let place = Self {
             state: home.join("state"),
             plan: home.join("plan.json"),
@@ -80,6 +95,7 @@ impl Place {
             root,
         };
         let (depot, mut arguments) = (home.join("depot"), vec!["plan".to_owned()]);
+        arguments.push("--clear-emptied".to_owned());
         for copy in 0..copies {
             for (deed, target) in [
                 ("--set-aside", format!("aside/{copy}.log")),
@@ -88,6 +104,8 @@ impl Place {
                 ("--archive", format!("archive/{copy}")),
                 ("--move", format!("move/{copy}")),
                 ("--move", format!("rename/{copy}.log")),
+                ("--set-aside", format!("link/{copy}.raw")),
+                ("--set-aside", format!("stays/{copy}.raw")),
             ] {
                 arguments.extend([deed.to_owned(), place.root.join(target).display().to_string()]);
             }
@@ -97,16 +115,31 @@ impl Place {
             arguments.extend([option.to_owned(), path.to_str().unwrap().to_owned()]);
         }
         place.fondaco(&arguments.iter().map(String::as_str).collect::<Vec<_>>()).ok();
-        place.renames();
+        place.edit_plan();
         place
     }
 
-    /// What is below `rename` goes to a directory of its own volume.
-    fn renames(&self) {
+    /// What is below `rename` goes to a directory of its own volume, and what is below `link` becomes another name of what is
+    /// below `stays`.
+    fn edit_plan(&self) {
         let mut plan: Value = serde_json::from_slice(&std::fs::read(&self.plan).unwrap()).unwrap();
-        for action in plan["actions"].as_array_mut().unwrap() {
-            if action["target"]["path"].as_str().unwrap().contains("/rename/") {
+        let path = |action: &Value| action["target"]["path"].as_str().unwrap().to_owned();
+        let actions = plan["actions"].as_array_mut().unwrap();
+        let target_of: BTreeMap<String, Value> =
+            actions.iter().map(|action| (path(action), action["target"].clone())).collect();
+        // their directories stay
+        actions.retain(|action| {
+            let path = path(action);
+            !path.contains("/stays/") && !path.ends_with("/stays") && !path.ends_with("/link")
+        });
+        for (number, action) in (1..).zip(actions) {
+            let path = path(action);
+            action["number"] = number.into();
+            if path.contains("/rename/") {
                 action["to"] = self.root.with_file_name("beside").to_str().unwrap().into();
+            } else if path.contains("/link/") {
+                action["do"] = "link".into();
+                action["stays"] = target_of[&path.replace("/link/", "/stays/")].clone();
             }
         }
         std::fs::write(&self.plan, plan.to_string()).unwrap();
@@ -125,7 +158,7 @@ impl Place {
         for action in &actions {
             match action.state.as_str() {
                 "not begun" => waiting += 1,
-                "set aside" | "archived" | "moved" | "deleted" => {}
+                "set aside" | "archived" | "moved" | "deleted" | "linked" => {}
                 other => panic!("{when}: {:?} is {other}: {}", action.path, action.message),
             }
             self.is_where_it_says(action, when);
@@ -189,7 +222,12 @@ impl Place {
 
     fn is_where_it_says(&self, action: &JournalAction, when: &str) {
         let path = &action.path;
+        // a directory that the run empties: what was in it is told by itself
+        let is_emptied = path.parent() == Some(&self.root);
         match action.state.as_str() {
+            "not begun" | "refused" | "failed" if is_emptied => {
+                assert!(path.is_dir(), "{when}: {path:?} is {}: {}", action.state, action.message);
+            }
             "not begun" => assert!(self.is_whole(path), "{when}: {path:?} is not whole"),
             "refused" => {
                 assert!(self.is_whole(path), "{when}: {path:?}: {}", action.message);
@@ -201,6 +239,7 @@ impl Place {
                 assert!(!path.exists() && self.is_moved(action), "{when}: {path:?}");
             }
             "deleted" => assert!(!path.exists(), "{when}: {path:?} is half there"),
+            "linked" => assert!(is_linked(path), "{when}: {path:?}"),
             "failed" => {
                 let says_where = action.message.contains("what is left of it is");
                 let is_kept = self.is_to_delete(path)
@@ -293,7 +332,9 @@ fn disturbed(
 #[test]
 fn a_run_killed_at_every_change_it_makes_loses_nothing() {
     let mut kills = 0;
-    for call in ["renameat2", "rename", "unlinkat", "mkdirat", "fsync", "fdatasync", "pwrite64"] {
+    for call in
+        ["renameat2", "linkat", "rename", "unlinkat", "mkdirat", "fsync", "fdatasync", "pwrite64"]
+    {
         let step = if call == "pwrite64" { 5 } else { 1 };
         for when in (1..200).step_by(step) {
             let place = Place::new(1);
@@ -475,9 +516,12 @@ fn putting_back_that_is_cut_short_is_done_by_another_try() {
             cuts += 1;
             let what = format!("{call} number {when}, {instead}, exit {code:?}");
             for action in place.actions(&what).unwrap() {
+                let is_emptied = action.path.parent() == Some(&place.root);
                 let kept = action.state == "deleted"
+                    || is_emptied && action.path.is_dir()
                     || place.is_whole(&action.path)
-                    || action.held.is_file()
+                    || action.held.exists()
+                    || is_linked(&action.path)
                     || place.is_moved(&action)
                     || !action.archive.is_empty() && action.is_archived();
                 assert!(kept, "{what}: {:?} is lost: {}", action.path, action.message);

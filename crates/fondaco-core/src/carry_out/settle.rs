@@ -207,6 +207,12 @@ fn settle_entry(
     }
     let here = area.fd().as_fd();
     let found = survey_at(here, held.as_ref(), &path, &Touched::default(), &mut |_| Ok(()))?;
+    let (was, is) = (&entry.action.target, &found.target);
+    if entry.action.emptied && is.entries == 1 && (was.device, was.inode) == (is.device, is.inode) {
+        // what went from it before has changed it
+        entry.action.target = found.target.clone();
+        entry.action_changed = true;
+    }
     let difference = entry.action.target.difference(&found.target, true);
     if entry.action.deed == Deed::SetAside && difference.is_none() {
         return Ok((EntryState::Held, "set aside just before the run was cut off".into()));

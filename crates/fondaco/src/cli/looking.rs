@@ -89,6 +89,9 @@ pub struct Duplicates {
     /// Where --plan move puts them
     #[arg(long, value_name = "DIR", requires = "plan")]
     pub to: Option<PathBuf>,
+    /// Plan the directories too that this empties
+    #[arg(long, requires = "plan")]
+    pub clear_emptied: bool,
     /// Write the plan to this file
     #[arg(short, long, value_name = "FILE", requires = "plan")]
     pub output: Option<PathBuf>,

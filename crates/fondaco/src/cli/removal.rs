@@ -46,6 +46,9 @@ pub struct Plan {
     /// Plan to save the deleted file behind this descriptor as FILE, then to cut it to nothing
     #[arg(long, value_name = "PID:FD=FILE", value_parser = words::saved_descriptor)]
     pub save_and_cut: Vec<((u32, u32), PathBuf)>,
+    /// Plan the directories too that all this empties: below PATH, or as far up as nothing is left
+    #[arg(long)]
+    pub clear_emptied: bool,
     /// Where archives go, unless a rule says otherwise
     #[arg(long, value_name = "DIR")]
     pub depot: Option<PathBuf>,

@@ -10,7 +10,7 @@ use fondaco_core::duplicates::{Found, Keep};
 use fondaco_core::kernel::{self, Aside, DeletedFile, DeletedFiles, Hold, Kind, Process};
 use fondaco_core::plan::{
     Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, Put, Refusal, Reviewer, RuleChoice,
-    is_plan, plan_copies, plan_held,
+    is_plan, plan_copies, plan_emptied, plan_held,
 };
 use fondaco_core::rule::{Circumstances, RuleState};
 use fondaco_core::shown::{DocPath, Shown, safe_json_pretty, shown};
@@ -42,6 +42,7 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
         protect: Vec::new(),
         given_up: Vec::new(),
         left_out: Vec::new(),
+        roots: Vec::new(),
         mounts: kernel::mounts().unwrap_or_default(),
         state: &state,
     };
@@ -61,6 +62,9 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
     making.by_hand(arguments)?;
     making.releases(arguments)?;
     making.resolve();
+    if arguments.clear_emptied {
+        making.clear_emptied();
+    }
     if arguments.rules.is_none() && making.draft.is_empty() && making.left_out.is_empty() {
         usage!(
             "nothing to plan: give --rules FILE PATH, or --delete, --set-aside, --archive or --move PATH, or \
@@ -70,9 +74,8 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
     making.finish(arguments)
 }
 
-/// Plans what is to be done with all copies of every set but the one that stays. What is protected or otherwise left alone
-/// stays too.
-/// Plans the copies that need not stay, as the arguments say.
+/// Plans what the arguments say for all copies of every set but the one that stays. What is protected or otherwise left
+/// alone stays too.
 pub(super) fn of_duplicates(
     catalog: &Catalog,
     found: &Found,
@@ -105,6 +108,12 @@ pub(super) fn of_duplicates(
         left_out.extend(outcome.left_out.iter().map(ToString::to_string));
     }
     draft.put_all(planned);
+    if arguments.clear_emptied {
+        let roots: Vec<PathBuf> = catalog.roots().iter().map(|root| root.path.clone()).collect();
+        let (found, refused) = plan_emptied(draft.planned(), &roots, &reviewer);
+        draft.put_all(found);
+        left_out.extend(refused.iter().map(ToString::to_string));
+    }
     let plan = draft.to_plan(reviewer.protected(), Time::now())?;
     write(&plan, file)?;
     print(&plan, false)?;
@@ -132,6 +141,8 @@ struct Making<'a> {
     protect: Vec<DocPath>,
     given_up: Vec<DocPath>,
     left_out: Vec<String>,
+    /// What the rules are tried on.
+    roots: Vec<PathBuf>,
 }
 
 impl Making<'_> {
@@ -181,7 +192,18 @@ impl Making<'_> {
             self.put(planned.map(|planned| Planned { purge_after, ..planned }));
         }
         self.protect.extend(reviewer.protected());
+        self.roots = catalog.roots().iter().map(|root| root.path.clone()).collect();
         Ok(())
+    }
+
+    /// Plans the directories that the rest of the plan empties.
+    fn clear_emptied(&mut self) {
+        let mut reviewer = Reviewer::new(self.state, Time::now());
+        self.given_up.iter().for_each(|DocPath(place)| reviewer.give_up(place));
+        reviewer.protect(self.protect.iter().map(|DocPath(place)| place.clone()).collect());
+        let (found, left_out) = plan_emptied(self.draft.planned(), &self.roots, &reviewer);
+        self.draft.put_all(found);
+        self.left_out.extend(left_out.iter().map(ToString::to_string));
     }
 
     fn by_hand(&mut self, arguments: &cli::Plan) -> Result<()> {

@@ -3,6 +3,8 @@
 
 mod common;
 
+use std::os::unix::fs::MetadataExt;
+
 use common::{Demo, FONDACO, Terminal, differences, picture};
 
 #[test]
@@ -80,6 +82,49 @@ fn a_tree_that_is_contained_in_another_is_set_aside_by_its_copies_and_put_back()
     terminal.keys(&["9"]).shows(&["56 set aside"]);
     terminal.keys(&["B"]).shows(&["put back"]);
     terminal.shows(&["56 put back"]);
+    assert_eq!(differences(&before, &picture(&demo.root()), &[]), [] as [std::path::PathBuf; 0]);
+    terminal.keys(&["q"]).shows(&["ENDED 0"]);
+}
+
+/// What is wholly contained goes with its directories, and copies of a set become one file.
+#[test]
+fn directories_that_a_plan_empties_go_with_it_and_copies_are_linked_and_all_comes_back() {
+    let demo = Demo::new();
+    let before = picture(&demo.root());
+    let terminal = Terminal::on_demo(&demo, 120, 36);
+    terminal.shows(&["level 94.4 %"]);
+    terminal.keys(&["5"]).shows(&["Nothing has been scanned"]);
+    terminal.keys(&["Enter"]).shows(&["Enter begins"]);
+    terminal.keys(&["Enter"]).shows(&["61 sets of equal files", "▸ field-kits/kit-b/"]);
+    terminal.keys(&["Space"]).shows(&["Do what with all 61 files", "one file under both names"]);
+    terminal.keys(&["s"]).shows(&["Planned: set aside 61 copies"]);
+    terminal.keys(&["8"]).shows(&["61 actions"]);
+    terminal.keys(&["E"]).shows(&["emptied directories, each to go when it is empty"]);
+    terminal.keys(&["R"]).shows(&["every action would be done"]);
+    terminal.keys(&["C"]).shows(&["Type the number", "All of it can be put back"]);
+    let count = terminal.screen().lines().find_map(|line| {
+        let (before, _) = line.split_once(" actions:")?;
+        before.rsplit(|c: char| !c.is_ascii_digit()).next().map(str::to_owned)
+    });
+    let count = count.unwrap();
+    terminal.type_text(&count);
+    terminal.keys(&["Enter"]).shows(&["Run 1 is done"]);
+    assert!(!demo.root().join("field-kits/kit-b").exists());
+    terminal.keys(&["9"]).shows(&[&format!("{count} set aside")]);
+    terminal.keys(&["B"]).shows(&[&format!("{count} put back")]);
+    assert_eq!(differences(&before, &picture(&demo.root()), &[]), [] as [std::path::PathBuf; 0]);
+    // found again without being read
+    terminal.keys(&["5"]).shows(&["Enter begins"]);
+    terminal.keys(&["Enter"]).shows(&["▸ field-kits/kit-b/"]);
+    terminal.keys(&["Space", "l"]).shows(&["Planned: link 61 copies"]);
+    terminal.keys(&["8"]).shows(&["61 actions"]);
+    terminal.keys(&["C"]).shows(&["Type the number"]);
+    terminal.keys(&["6", "1", "Enter"]).shows(&["Run 2 is done"]);
+    let inode = |path: &str| demo.root().join(path).metadata().unwrap().ino();
+    let sheet = |kit: &str| inode(&format!("field-kits/{kit}/manuals/sheet-000.pdf"));
+    assert_eq!(sheet("kit-b"), sheet("kit-b (old)"));
+    terminal.keys(&["9"]).shows(&["61 linked"]);
+    terminal.keys(&["B"]).shows(&["61 put back"]);
     assert_eq!(differences(&before, &picture(&demo.root()), &[]), [] as [std::path::PathBuf; 0]);
     terminal.keys(&["q"]).shows(&["ENDED 0"]);
 }

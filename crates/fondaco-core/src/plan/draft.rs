@@ -217,7 +217,11 @@ impl Draft {
 
     /// The planned thing that a path is, or lies in.
     pub fn covering(&self, path: &Path) -> Option<&Planned> {
-        self.planned.iter().find(|planned| path.starts_with(&planned.path))
+        self.planned.iter().find(|planned| match planned.emptied {
+            // it takes nothing with it
+            true => path == planned.path,
+            false => path.starts_with(&planned.path),
+        })
     }
 
     /// What is freed on one volume.

@@ -96,9 +96,15 @@ impl<'a> Reviewer<'a> {
             let devices = origin.volumes.iter().map(|volume| volume.device);
             new.devices = devices.map(|device| (device, origin.device_now(device))).collect();
         }
-        let places = new.rules.below(roots.iter().map(|root| root.path.as_path()));
-        new.protect(places);
+        new.protect_below(roots.iter().map(|root| &root.path));
         new
+    }
+
+    /// Protects what the rule file of the state directory protects below these roots.
+    pub fn protect_below(&mut self, roots: impl IntoIterator<Item = impl AsRef<Path>>) {
+        let roots: Vec<PathBuf> = roots.into_iter().map(|root| root.as_ref().to_owned()).collect();
+        let places = self.rules.below(roots.iter().map(PathBuf::as_path));
+        self.protect(places);
     }
 
     /// Protects more places.

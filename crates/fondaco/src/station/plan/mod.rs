@@ -1,5 +1,6 @@
 //! Plan: everything chosen, as one reviewable list with its forecast; and the run while it goes on.
 
+mod emptied;
 mod evidence;
 mod view;
 
@@ -63,6 +64,7 @@ fn change_deed(model: &mut Model) -> Vec<Job> {
     };
     let deeds = match held {
         Some(inode) => held_deeds(model.asked_in_vain.contains(&inode)),
+        None if planned.emptied => vec![Deed::SetAside, Deed::Delete],
         None => deeds(&model.state.depot()),
     };
     let same = |deed: &Deed| deed.word() == planned.deed.word();
@@ -89,6 +91,8 @@ static COMMANDS: &[Command] = &[
         "do what is planned, after the number of actions has been typed"),
     command("change", &[Key::Char('c')], 3, on_action, change_deed,
         "choose something else to be done with the target"),
+    command("emptied too", &[Key::Char('E')], 5, can_rehearse, emptied::plan,
+        "plan the directories too that the plan empties"),
     command("take off", &[Key::Char(' '), Key::Delete], 4, on_action, take_off,
         "take the action off the plan"),
 ];

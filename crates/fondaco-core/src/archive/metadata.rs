@@ -70,8 +70,7 @@ impl Metadata {
         names.sort();
         names.dedup();
         if !names.is_empty() {
-            let names: Vec<String> =
-                names.into_iter().map(|name| shown(name).to_string()).collect();
+            let names: Vec<String> = names.into_iter().map(shown).collect();
             found.push(format!("other attributes: {}", names.join(", ")));
         }
         found

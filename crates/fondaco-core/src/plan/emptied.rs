@@ -1,11 +1,11 @@
 //! Directories that a plan empties: planned themselves, so that what was cleared leaves no empty shells.
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use super::{Deed, Planned, Refusal, Review, Reviewer, Survey, Target};
+use super::{Deed, Planned, Refusal, Review, Reviewer, Shared, Survey, Target};
 use crate::kernel::{self, CallError, DirReader, Kind, Op, Stat};
 
 /// Plans the directories in which, once all that is planned has gone, nothing is left: those below the scanned roots, if
@@ -104,9 +104,9 @@ pub(super) fn survey_alone(path: &Path, stat: &Stat) -> Survey {
     Survey {
         single: target.allocated,
         target,
-        linked: Default::default(),
+        linked: HashMap::new(),
         socket: None,
-        shared: Default::default(),
+        shared: Shared::default(),
         held: None,
         in_use: None,
         changed: stat.ctime,

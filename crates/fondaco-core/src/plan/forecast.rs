@@ -189,7 +189,8 @@ pub fn notes(
         _ => {}
     }
     let (kept, later) = names.of_next(survey);
-    let (kept, later) = if *deed == Deed::Share { Default::default() } else { (kept, later) };
+    let (kept, later) =
+        if *deed == Deed::Share { (Bytes::ZERO, Bytes::ZERO) } else { (kept, later) };
     if later > Bytes::ZERO {
         let later = binary(later);
         notes.push(format!("{later} of it are freed with the last of its names in this plan"));

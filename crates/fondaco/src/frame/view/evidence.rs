@@ -36,6 +36,9 @@ impl Sheet {
     }
 }
 
+/// A fact takes at most so many lines.
+const MOST_LINES: u16 = 6;
+
 /// What the station says, beside the panel or below it.
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect, tall: bool) {
     let sheet = model.station.room().evidence(model, pen);
@@ -61,7 +64,7 @@ fn draw_tall(pen: &mut Pen<'_>, area: Rect, sheet: &Sheet) {
             x: area.x + 12,
             y,
             width: area.width.saturating_sub(12),
-            height: (area.bottom() - y).min(3),
+            height: (area.bottom() - y).min(MOST_LINES),
         };
         y += pen.wrapped(value_area, value, theme.plain).max(1);
     }
@@ -91,7 +94,21 @@ fn draw_flat(pen: &mut Pen<'_>, area: Rect, sheet: &Sheet) {
     }
     let columns = (area.width / 36).max(1);
     let width = area.width / columns;
-    for (i, (name, value)) in sheet.facts.iter().enumerate() {
+    // a sentence needs the whole width
+    let (notes, facts): (Vec<_>, Vec<_>) =
+        sheet.facts.iter().partition(|(name, _)| *name == "note");
+    let rows = (facts.len() as u16).div_ceil(columns);
+    let mut note_y = y + rows;
+    for (name, value) in notes {
+        if note_y >= area.bottom() {
+            break;
+        }
+        pen.text(area.x, note_y, name, theme.dim, 11);
+        let left = area.bottom() - note_y;
+        let room = Rect::new(area.x + 12, note_y, area.width.saturating_sub(13), left);
+        note_y += pen.wrapped(room, value, theme.plain).max(1);
+    }
+    for (i, (name, value)) in facts.into_iter().enumerate() {
         let (column, row) = (i as u16 % columns, i as u16 / columns);
         if y + row >= area.bottom() {
             return;

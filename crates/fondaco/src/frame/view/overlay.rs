@@ -86,12 +86,8 @@ fn choose_deed(
             Deed::Move { .. } => {
                 format!("frees {size} if it goes to another volume; can be put back")
             }
-            Deed::Link => {
-                format!(
-                    "frees {size}; one file under both names, owner and mode of the one that stays"
-                )
-            }
-            Deed::Share => format!("frees {size}; two files as before, with the same blocks"),
+            Deed::Link => format!("frees {size}; one file under both names; can be put back"),
+            Deed::Share => format!("frees {size}; the same blocks in both; can be put back"),
             Deed::Delete => format!("frees {size}; cannot be put back"),
             Deed::End { by_force: false } => {
                 format!("frees {size}; asked to end (TERM)")

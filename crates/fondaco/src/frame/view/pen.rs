@@ -99,8 +99,11 @@ impl<'a> Pen<'a> {
         let lines = wrap(text, usize::from(area.width));
         let mut used = 0;
         for line in lines.iter().take(usize::from(area.height)) {
-            self.text(area.x, area.y + used, line, style, area.width);
             used += 1;
+            let is_cut = used == area.height && lines.len() > usize::from(area.height);
+            let line =
+                if is_cut { &cut(&format!("{line}…"), usize::from(area.width)) } else { line };
+            self.text(area.x, area.y + used - 1, line, style, area.width);
         }
         used
     }

@@ -37,11 +37,12 @@ pub(super) fn choose(model: &mut Model) -> Vec<Job> {
         (None, None) => return Vec::new(),
     };
     let mut deeds = deeds(&model.state.depot());
-    deeds.insert(0, Deed::Link);
+    // after what leaves the other copies as they are
+    deeds.insert(2, Deed::Link);
     // others cannot, or it cannot be told from here
     let shares = |volume: &Volume| matches!(volume.fs_type.as_str(), "btrfs" | "xfs");
     if model.gauge_volume().is_some_and(shares) {
-        deeds.insert(0, Deed::Share);
+        deeds.insert(2, Deed::Share);
     }
     model.overlay = Some(Overlay::ChooseForMany { count, bytes, deeds, cursor: 0 });
     Vec::new()

@@ -307,4 +307,55 @@ fn the_first_preference_that_tells_copies_apart_says_which_stays() {
         assert!(keep.why(&catalog, copies[0], copies[1]).starts_with(why), "{words:?}");
     }
     assert!(Keep::parse(&["[a"]).is_err());
+    // what a person chose comes before all that
+    for copy in &found.sets[0].copies {
+        let keep = Keep::parse(&["newest"]).unwrap().with_chosen([*copy].into());
+        let arranged = keep.arrange(&catalog, &found.sets[0]);
+        assert_eq!((arranged.copies[0], &*arranged.why), (*copy, "chosen by hand"));
+    }
+}
+
+/// Copies that have their blocks in common are equal without being read, and free nothing beside each other.
+#[test]
+fn files_that_share_their_blocks_are_not_read_and_free_nothing() {
+    for kind in ["btrfs", "xfs"] {
+        let Some(volume) = common::Mounted::new(kind, 320) else { return };
+        let root = volume.path();
+        for (name, length) in [("large.raw", 300_000u64), ("small.raw", 20_000)] {
+            let first = root.join(name);
+            let contents: Vec<u8> = (0..length).map(|i| (i % 251) as u8).collect();
+            std::fs::write(&first, &contents).unwrap();
+            let clone = root.join(format!("{name}.clone"));
+            let (from, to) =
+                (std::fs::File::open(&first).unwrap(), std::fs::File::create(&clone).unwrap());
+            rustix::fs::ioctl_ficlone(&to, &from).unwrap();
+            std::fs::write(root.join(format!("{name}.copy")), &contents).unwrap();
+        }
+        // one more pair that nothing else is equal to
+        let alone = root.join("alone.raw");
+        std::fs::write(&alone, vec![3; 500_000]).unwrap();
+        let to = std::fs::File::create(root.join("alone.clone")).unwrap();
+        rustix::fs::ioctl_ficlone(&to, std::fs::File::open(&alone).unwrap()).unwrap();
+        drop(to);
+        rustix::fs::sync();
+        let scan = scan(&root);
+        let catalog = scan.catalog();
+        let found = find(&catalog, &mut Known::nothing());
+        let keep = Keep::default();
+        let told: BTreeSet<(u64, usize, usize, u64)> = found
+            .sets
+            .iter()
+            .map(|set| {
+                let arranged = keep.arrange(&catalog, set);
+                let own = set.copies.iter().map(|copy| catalog.allocated(*copy).get()).max();
+                let relief = arranged.relief.get() / own.unwrap().max(1);
+                (set.length.get(), set.copies.len(), set.same_blocks.len(), relief)
+            })
+            .collect();
+        let expected = [(20_000, 3, 1, 1), (300_000, 3, 1, 1), (500_000, 2, 1, 0)];
+        assert_eq!(told, BTreeSet::from(expected), "{kind}");
+        // of the large ones two are read, of those that are alone no more than their first bytes
+        let read = found.figures.read.get();
+        assert!(read < 2 * 300_000 + 3 * 20_000 + 2000, "{kind}: {read}");
+    }
 }

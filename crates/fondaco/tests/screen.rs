@@ -69,6 +69,7 @@ fn a_tree_that_is_contained_in_another_is_set_aside_by_its_copies_and_put_back()
         .shows(&["what was to stay beside them is planned itself"]);
     // the order of preference says which copy of a set stays
     terminal.keys(&["="]).shows(&["● stays", "shortest path"]);
+    terminal.keys(&["K"]).shows(&["(chosen by hand)"]);
     terminal.keys(&["k"]).shows(&["Which copies stay"]);
     terminal.type_text("*(old) newest");
     terminal
@@ -113,9 +114,8 @@ fn directories_that_a_plan_empties_go_with_it_and_copies_are_linked_and_all_come
     terminal.keys(&["9"]).shows(&[&format!("{count} set aside")]);
     terminal.keys(&["B"]).shows(&[&format!("{count} put back")]);
     assert_eq!(differences(&before, &picture(&demo.root()), &[]), [] as [std::path::PathBuf; 0]);
-    // found again without being read
-    terminal.keys(&["5"]).shows(&["Enter begins"]);
-    terminal.keys(&["Enter"]).shows(&["▸ field-kits/kit-b/"]);
+    // it has been looked for again, without being read
+    terminal.keys(&["5"]).shows(&["▸ field-kits/kit-b/", "61 sets of equal files"]);
     terminal.keys(&["Space", "l"]).shows(&["Planned: link 61 copies"]);
     terminal.keys(&["8"]).shows(&["61 actions"]);
     terminal.keys(&["C"]).shows(&["Type the number"]);
@@ -123,6 +123,8 @@ fn directories_that_a_plan_empties_go_with_it_and_copies_are_linked_and_all_come
     let inode = |path: &str| demo.root().join(path).metadata().unwrap().ino();
     let sheet = |kit: &str| inode(&format!("field-kits/{kit}/manuals/sheet-000.pdf"));
     assert_eq!(sheet("kit-b"), sheet("kit-b (old)"));
+    // linked files are one copy, and the sets say what was done
+    terminal.keys(&["5"]).shows(&["run 2: 61 copies linked"]);
     terminal.keys(&["9"]).shows(&["61 linked"]);
     terminal.keys(&["B"]).shows(&["61 put back"]);
     assert_eq!(differences(&before, &picture(&demo.root()), &[]), [] as [std::path::PathBuf; 0]);

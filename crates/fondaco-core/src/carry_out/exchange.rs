@@ -28,13 +28,16 @@ pub(super) fn exchange(
         error => CallError::on(Op::Rename, path)(error).into(),
     };
     area.exchange(held, &located.parent, &located.name).map_err(rename_error)?;
-    let taken = area.stat(held)?;
-    if taken.is_some_and(|taken| (taken.dev, taken.ino) == (expected.dev, expected.ino)) {
+    let taken = area.stat(held);
+    let is_expected = |taken: &Stat| (taken.dev, taken.ino) == (expected.dev, expected.ino);
+    if taken.as_ref().is_ok_and(|taken| taken.as_ref().is_some_and(is_expected)) {
         return Ok(());
     }
+    // what cannot be looked at is not taken either
     if area.exchange(held, &located.parent, &located.name).is_err() {
         return Err(Refusal::Stranded { path: path.to_owned(), held: area.path().join(held) });
     }
+    taken?;
     let difference = "another entry came to its place".to_owned();
     Err(Refusal::Changed { path: path.to_owned(), difference })
 }

@@ -122,6 +122,7 @@ pub fn carry_out(
     run.remove_all(true)?;
     run.release_all()?;
     run.clear_copies();
+    run.drop_left_names();
     run.areas.remove_empty();
     let (entries, freed, stopped) = (run.entries, run.figures.freed, run.stopped);
     let after = used_before.and_then(|before| {

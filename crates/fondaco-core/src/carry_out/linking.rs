@@ -59,11 +59,26 @@ impl Run<'_> {
             }
             _ => Err(Refusal::Gone(one.area.path().join(&held))),
         };
-        if exchanged.is_err() {
-            // what could not be undone is told instead
-            drop_other_name(&one.area, held.as_ref(), kept.inode)?;
+        if exchanged.is_err()
+            && let Err(refusal) = drop_other_name(&one.area, held.as_ref(), kept.inode)
+        {
+            tracing::warn!(area = %Shown(one.area.path()), reason = %refusal, "a name is left");
         }
         exchanged
+    }
+
+    /// Removes names of files that stay which are still in a private directory, although they have been given back.
+    pub(super) fn drop_left_names(&self) {
+        for entry in self.entries.iter().filter(|entry| entry.state != EntryState::Linked) {
+            let (Some(kept), Some(path)) = (linked_to(entry), &entry.area) else { continue };
+            let held = entry.held_name();
+            let Some(area) = self.areas.all().find(|area| area.path() == path) else { continue };
+            let left = area.stat(held.as_ref()).ok().flatten();
+            if left.is_some_and(|left| is_linked(entry, &left)) {
+                // it is tried a second time, and stays where it is known
+                let _ = drop_other_name(&area, held.as_ref(), kept.inode);
+            }
+        }
     }
 
     /// Undoes [`link_and_take`](Self::link_and_take).

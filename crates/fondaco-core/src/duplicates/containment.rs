@@ -92,6 +92,8 @@ pub struct Containment<'a> {
     places: Vec<Vec<u32>>,
     /// By entry, its place in `files`.
     by_entry: FxHashMap<EntryId, u32>,
+    /// Of files that have all their blocks in common with others, those others.
+    same_blocks: FxHashMap<EntryId, Vec<EntryId>>,
 }
 
 /// A file with more copies than this in different directories counts for every directory when candidates are sought.
@@ -116,7 +118,14 @@ impl<'a> Containment<'a> {
             directories: Vec::new(),
             places: Vec::new(),
             by_entry: FxHashMap::default(),
+            same_blocks: FxHashMap::default(),
         };
+        for group in sets.iter().flat_map(|set| &set.same_blocks) {
+            for member in group {
+                let others = group.iter().filter(|other| *other != member).copied().collect();
+                this.same_blocks.insert(*member, others);
+            }
+        }
         for root in at {
             this.walk(seen, *root);
         }
@@ -257,6 +266,17 @@ impl<'a> Containment<'a> {
         names.iter().rev().try_fold(within, |at, name| self.catalog.find_in(at, name))
     }
 
+    /// Whether what goes of a tree frees the blocks of a file: no file elsewhere has them, and of those in the tree it is
+    /// the last.
+    fn has_own_blocks(&self, entry: EntryId, tree: EntryId) -> bool {
+        let Some(others) = self.same_blocks.get(&entry) else { return true };
+        let span = self.span(tree);
+        others.iter().all(|other| {
+            let place = self.by_entry.get(other).map(|place| *place as usize);
+            place.is_some_and(|place| span.contains(&place)) && *other < entry
+        })
+    }
+
     /// Counts what of a tree is in another one.
     pub fn compare(&self, tree: EntryId, within: EntryId) -> Contained {
         let mut row = Contained {
@@ -288,7 +308,7 @@ impl<'a> Containment<'a> {
                 continue;
             }
             count.bytes += Bytes::new(file.length);
-            if relief {
+            if relief && self.has_own_blocks(file.entry, tree) {
                 row.relief += self.catalog.allocated(file.entry);
             }
         }

@@ -1,11 +1,15 @@
 //! Which copy of a set stays: an order of preference.
 
 use std::cmp::Reverse;
+use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 
+use super::Set;
+
 use crate::catalog::{Catalog, EntryId};
 use crate::pattern::{Pattern, PatternError};
+use crate::units::Bytes;
 
 /// One thing by which copies are preferred.
 #[derive(Clone, Debug)]
@@ -26,7 +30,11 @@ enum Preference {
 /// An order of preference: the first that tells copies apart decides; if none does, the shortest path stays, and of equally
 /// long ones the first.
 #[derive(Clone, Debug, Default)]
-pub struct Keep(Vec<Preference>);
+pub struct Keep {
+    preferences: Vec<Preference>,
+    /// Entries that stay because a person said so, before all preferences.
+    chosen: HashSet<EntryId>,
+}
 
 /// The words of an order of preference besides patterns.
 pub const KEEP_WORDS: [&str; 4] = ["newest", "oldest", "shortest", "deepest"];
@@ -44,7 +52,25 @@ impl Keep {
             .iter()
             .map(|word| Preference::parse(word.as_ref()))
             .collect::<Result<_, _>>()
-            .map(Self)
+            .map(|preferences| Self { preferences, chosen: HashSet::new() })
+    }
+
+    /// As it is, and these entries stay whatever it says.
+    #[must_use]
+    pub fn with_chosen(self, chosen: HashSet<EntryId>) -> Self {
+        Self { chosen, ..self }
+    }
+
+    /// Puts the copies of a set into the order in which they would stay.
+    pub fn arrange(&self, catalog: &Catalog, set: &Set) -> Arranged {
+        let mut copies = set.copies.clone();
+        self.sort(catalog, &mut copies);
+        let why = match copies[..] {
+            [first, second, ..] => self.why(catalog, first, second),
+            _ => String::new(),
+        };
+        let relief = set.relief(catalog, &copies);
+        Arranged { length: set.length, copies, relief, why }
     }
 
     /// Puts copies into the order in which they would stay: the first one does. Of an inode with several names the one
@@ -59,18 +85,21 @@ impl Keep {
         copies.sort_by_cached_key(|copy| self.key(catalog, *copy));
     }
 
-    fn key(&self, catalog: &Catalog, copy: EntryId) -> (Vec<Reverse<i64>>, usize, PathBuf) {
+    fn key(&self, catalog: &Catalog, copy: EntryId) -> (bool, Vec<Reverse<i64>>, usize, PathBuf) {
         let path = catalog.path(copy);
-        let weights = self.0.iter().map(|by| Reverse(by.weight(catalog, copy, &path)));
-        (weights.collect(), path.as_os_str().len(), path)
+        let weights = self.preferences.iter().map(|by| Reverse(by.weight(catalog, copy, &path)));
+        (!self.chosen.contains(&copy), weights.collect(), path.as_os_str().len(), path)
     }
 
     /// Why the first of some copies in their order stays before the second: the preference that tells them apart, with
     /// its number.
     pub fn why(&self, catalog: &Catalog, first: EntryId, second: EntryId) -> String {
+        if self.chosen.contains(&first) {
+            return "chosen by hand".to_owned();
+        }
         let (one, other) = (catalog.path(first), catalog.path(second));
         let decides =
-            self.0.iter().enumerate().find(|(_, by)| {
+            self.preferences.iter().enumerate().find(|(_, by)| {
                 by.weight(catalog, first, &one) != by.weight(catalog, second, &other)
             });
         match decides {
@@ -78,6 +107,47 @@ impl Keep {
             None if one.as_os_str().len() < other.as_os_str().len() => "shortest path".to_owned(),
             None => "first by its path".to_owned(),
         }
+    }
+}
+
+/// A set with its copies in the order in which they would stay.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Arranged {
+    /// How long each of them is.
+    pub length: Bytes,
+    /// The one that stays first. Of an inode with several names the preferred one stands for it.
+    pub copies: Vec<EntryId>,
+    /// Bytes on disk that go if only the first stays, with all scanned names of the others.
+    pub relief: Bytes,
+    /// Why the first one stays.
+    pub why: String,
+}
+
+impl Set {
+    /// Bytes on disk that go if all copies but the first go: nothing of what has names elsewhere, or blocks in common
+    /// with the first.
+    fn relief(&self, catalog: &Catalog, copies: &[EntryId]) -> Bytes {
+        let Some((first, others)) = copies.split_first() else { return Bytes::ZERO };
+        let names = |id: EntryId| catalog.names_of_inode(id).unwrap_or_else(|| (vec![id], 0));
+        let blocks_of = |id: EntryId| {
+            let names = names(id).0;
+            self.same_blocks
+                .iter()
+                .position(|group| group.iter().any(|member| names.contains(member)))
+        };
+        let mut counted: HashSet<usize> = blocks_of(*first).into_iter().collect();
+        let mut relief = Bytes::ZERO;
+        for copy in others {
+            let goes = names(*copy).1 == 0;
+            let is_own = match self.same_blocks.is_empty() {
+                true => true,
+                false => blocks_of(*copy).is_none_or(|group| counted.insert(group)),
+            };
+            if goes && is_own {
+                relief += catalog.allocated(*copy);
+            }
+        }
+        relief
     }
 }
 

@@ -6,6 +6,7 @@
 //! [`Containment`] compares directories by the sets. [`Keep`] says which copy of a set stays; that is carried out
 //! elsewhere, by plans.
 
+mod blocks;
 mod candidates;
 mod containment;
 mod contents;
@@ -18,6 +19,6 @@ mod tell_apart;
 pub use candidates::{Candidate, Candidates};
 pub use containment::{Contained, Containment, Count, Relation};
 pub use first_look::Places;
-pub use keep::{KEEP_WORDS, Keep};
+pub use keep::{Arranged, KEEP_WORDS, Keep};
 pub use known::{Known, KnownError};
 pub use search::{Figures, Found, NotRead, Set, search};

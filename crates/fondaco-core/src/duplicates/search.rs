@@ -6,10 +6,11 @@ use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering::Relaxed};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use super::blocks::BlocksInCommon;
 use super::candidates::{Candidate, Candidates};
 use super::first_look::{Alike, Places, first_look};
 use super::known::{Known, KnownError, KnownFiles, ReadNow};
-use super::tell_apart::{Ended, tell_apart};
+use super::tell_apart::{Ended, Equal, tell_apart};
 use crate::catalog::EntryId;
 use crate::kernel::CallError;
 use crate::parallel;
@@ -22,6 +23,8 @@ pub struct Set {
     pub length: Bytes,
     /// One entry for each inode, in the order of the catalog.
     pub copies: Vec<EntryId>,
+    /// Those of them that have all their blocks in common, group by group.
+    pub same_blocks: Vec<Vec<EntryId>>,
 }
 
 /// How far a search is.
@@ -76,6 +79,7 @@ pub struct Found {
 pub(super) struct Shared<'a> {
     pub(super) known: &'a KnownFiles,
     pub(super) places: &'a dyn Places,
+    pub(super) blocks: BlocksInCommon,
     stop: AtomicBool,
     read: AtomicU64,
     bytes_done: AtomicU64,
@@ -145,7 +149,7 @@ fn compare_groups(alike: &Alike, shared: &Shared<'_>, threads: usize) {
         while !shared.is_stopped() {
             let Some(files) = alike.group(next.fetch_add(1, Relaxed)) else { break };
             let equal = tell_apart(files, shared, &mut buffer);
-            let sets = equal.into_iter().map(|equal| set_of(&equal.files));
+            let sets = equal.into_iter().map(set_of);
             locked(&shared.sets).extend(sets);
             files.iter().for_each(|file| shared.is_done(file));
         }
@@ -181,6 +185,7 @@ pub fn search(
     let shared = Shared {
         known: &known.files,
         places,
+        blocks: BlocksInCommon::default(),
         stop: AtomicBool::new(false),
         read: AtomicU64::new(0),
         bytes_done: AtomicU64::new(0),
@@ -234,9 +239,16 @@ pub fn search(
     Found { sets, not_read, figures, stopped, not_remembered }
 }
 
-fn set_of(files: &[Candidate]) -> Set {
-    let mut copies: Vec<EntryId> = files.iter().map(|file| file.entry).collect();
-    copies.sort();
-    let length = files.first().map_or(0, |file| file.length);
-    Set { length: Bytes::new(length), copies }
+fn set_of(equal: Equal) -> Set {
+    let length = equal.files.first().map_or(0, |file| file.length);
+    let entries = |files: &[Candidate]| {
+        let mut entries: Vec<EntryId> = files.iter().map(|file| file.entry).collect();
+        entries.sort();
+        entries
+    };
+    Set {
+        length: Bytes::new(length),
+        copies: entries(&equal.files),
+        same_blocks: equal.same_blocks.iter().map(|group| entries(group)).collect(),
+    }
 }

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use rustc_hash::FxHashMap;
 
+use super::blocks::Blocks;
 use super::candidates::Candidate;
 use super::contents::{Digest, end_of_step, read_up_to};
 use super::first_look::{beginning, open};
@@ -34,7 +35,12 @@ struct Member<'a> {
 /// Files of one length that are equal, each with its digest.
 pub(super) struct Equal {
     pub(super) files: Vec<Candidate>,
+    /// Those that have all their blocks in common, group by group.
+    pub(super) same_blocks: Vec<Vec<Candidate>>,
 }
+
+/// Shorter files are read sooner than it is asked where they lie.
+const WORTH_ASKING: u64 = 64 << 10;
 
 /// Tells files of one length apart whose first bytes are the same. What cannot be read, or changes meanwhile, is noted and left out.
 pub(super) fn tell_apart(
@@ -46,8 +52,20 @@ pub(super) fn tell_apart(
     let members = group.iter().map(|candidate| Member::new(candidate, shared)).collect();
     // what has no more bytes than were looked at is read whole by the first step
     let begin = usize::from(end_of_step(0, length) < length);
+    let mut aside: Aside = FxHashMap::default();
+    let members: Vec<Member<'_>> = match length >= WORTH_ASKING {
+        true => one_of_each_blocks(members, shared, &mut aside),
+        false => members,
+    };
     let mut parts: Vec<(usize, Vec<Member<'_>>)> = vec![(begin, members)];
     let mut alike = Vec::new();
+    if let [(_, members)] = &parts[..]
+        && members.len() < 2
+    {
+        // there is nothing else to tell it from
+        alike.extend(members.iter().filter_map(|member| alone(member, &mut aside)));
+        return alike;
+    }
     while let Some((step, mut members)) = parts.pop() {
         let keeps_open = members.len() <= OPEN;
         let keeps_digest = members.len() <= DIGESTED;
@@ -77,20 +95,77 @@ pub(super) fn tell_apart(
         found.sort_by_key(|members| members.first().map(|member| member.candidate.inode));
         for members in found {
             match (members.len(), is_last) {
-                (1, _) => members.into_iter().for_each(|member| shared.remember(member.ended())),
-                (_, false) => parts.push((step + 1, members)),
-                (_, true) => {
-                    let mut files = Vec::new();
+                (1, _) => {
                     for member in members {
-                        files.push(*member.candidate);
+                        alike.extend(alone(&member, &mut aside));
                         shared.remember(member.ended());
                     }
-                    alike.push(Equal { files });
+                }
+                (_, false) => parts.push((step + 1, members)),
+                (_, true) => {
+                    let mut equal = Equal { files: Vec::new(), same_blocks: Vec::new() };
+                    let asks = length < WORTH_ASKING;
+                    let mut by_blocks: FxHashMap<Blocks, Vec<Candidate>> = FxHashMap::default();
+                    for mut member in members {
+                        equal.files.push(*member.candidate);
+                        if let Some(group) = aside.remove(&member.key()) {
+                            equal.files.extend(group.iter().skip(1));
+                            equal.same_blocks.push(group);
+                        } else if asks && let Some(blocks) = member.blocks(shared) {
+                            by_blocks.entry(blocks).or_default().push(*member.candidate);
+                        }
+                        shared.remember(member.ended());
+                    }
+                    by_blocks.retain(|_, group| group.len() > 1);
+                    equal.same_blocks.extend(by_blocks.into_values());
+                    alike.push(equal);
                 }
             }
         }
     }
     alike
+}
+
+/// Files that have all their blocks in common with the one that is read in their place, by its device and inode; that one
+/// is the first of them.
+type Aside = FxHashMap<(u64, u64), Vec<Candidate>>;
+
+/// Of files that have all their blocks in common one stays to be read, and the others are put aside with it.
+fn one_of_each_blocks<'a>(
+    members: Vec<Member<'a>>,
+    shared: &Shared<'_>,
+    aside: &mut Aside,
+) -> Vec<Member<'a>> {
+    let keeps_open = members.len() <= OPEN;
+    let mut first_of: FxHashMap<Blocks, (u64, u64)> = FxHashMap::default();
+    let mut left = Vec::with_capacity(members.len());
+    for mut member in members {
+        if shared.is_stopped() {
+            return Vec::new();
+        }
+        let blocks = member.blocks(shared);
+        if !keeps_open {
+            member.file = None;
+        }
+        match blocks.map(|blocks| *first_of.entry(blocks).or_insert(member.key())) {
+            Some(first) if first != member.key() => {
+                aside.entry(first).or_default().push(*member.candidate);
+            }
+            _ => left.push(member),
+        }
+    }
+    for member in &left {
+        if let Some(group) = aside.get_mut(&member.key()) {
+            group.insert(0, *member.candidate);
+        }
+    }
+    left
+}
+
+/// What is equal to a file that no other one is like: what was put aside with it, if anything.
+fn alone(member: &Member<'_>, aside: &mut Aside) -> Option<Equal> {
+    let group = aside.remove(&member.key())?;
+    Some(Equal { files: group.clone(), same_blocks: vec![group] })
 }
 
 /// What is to be remembered of a file.
@@ -108,6 +183,16 @@ impl<'a> Member<'a> {
             looked_up: false,
             from_before: 0,
         }
+    }
+
+    fn key(&self) -> (u64, u64) {
+        (self.candidate.device, self.candidate.inode)
+    }
+
+    /// Where its contents lie, if other files have them there too. Whatever cannot be asked is found when it is read.
+    fn blocks(&mut self, shared: &Shared<'_>) -> Option<Blocks> {
+        self.open().ok()?;
+        shared.blocks.of(self.file.as_ref()?, self.stat.as_ref()?)
     }
 
     /// The digest of the contents up to the end of a step: as it is known, or read now.

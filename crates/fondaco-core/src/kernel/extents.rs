@@ -8,6 +8,8 @@ use super::ioctl::{both_ways, call, put, put_u32, u32_at, u64_at};
 /// One piece of a file that lies in one place.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Extent {
+    /// Where in the file, in bytes.
+    pub logical: u64,
     /// Where on the device, in bytes.
     pub physical: u64,
     /// How long, in bytes.
@@ -22,6 +24,8 @@ const HEAD: usize = 32;
 const EACH: usize = 56;
 const ROOM: usize = 256;
 const FIEMAP: u32 = both_ways(b'f', 11, HEAD);
+/// `FIEMAP_FLAG_SYNC`.
+const SYNC: u32 = 0x1;
 const LAST: u32 = 0x1;
 /// No place is known, or none that others could have in common: delayed, inline, packed in a tail.
 const NOWHERE: u32 = 0x2 | 0x4 | 0x200 | 0x400;
@@ -35,6 +39,19 @@ const SHARED: u32 = 0x2000;
 /// As the `FIEMAP` call (Linux documentation, `filesystems/fiemap.rst`): `EOPNOTSUPP` where the file
 /// system does not tell.
 pub fn extents(file: impl AsFd) -> io::Result<Vec<Extent>> {
+    pieces(file, 0)
+}
+
+/// As [`extents`], after all that was written to the file has got its place.
+///
+/// # Errors
+///
+/// As [`extents`], and what `fsync(2)` says.
+pub fn settled_extents(file: impl AsFd) -> io::Result<Vec<Extent>> {
+    pieces(file, SYNC)
+}
+
+fn pieces(file: impl AsFd, flags: u32) -> io::Result<Vec<Extent>> {
     let mut buffer = vec![0u8; HEAD + ROOM * EACH];
     let mut found = Vec::new();
     let mut start = 0u64;
@@ -42,6 +59,7 @@ pub fn extents(file: impl AsFd) -> io::Result<Vec<Extent>> {
         buffer[..HEAD].fill(0);
         put(&mut buffer, 0, start);
         put(&mut buffer, 8, u64::MAX - start);
+        put_u32(&mut buffer, 16, flags);
         put_u32(&mut buffer, 24, ROOM as u32);
         let reach = buffer.len();
         call(&file, FIEMAP, &mut buffer, reach)?;
@@ -50,6 +68,7 @@ pub fn extents(file: impl AsFd) -> io::Result<Vec<Extent>> {
             let at = HEAD + i * EACH;
             let flags = u32_at(&buffer, at + 40);
             let extent = Extent {
+                logical: u64_at(&buffer, at),
                 physical: u64_at(&buffer, at + 8),
                 length: u64_at(&buffer, at + 16),
                 shared: flags & SHARED != 0,

@@ -1,10 +1,12 @@
 //! Planning the copies of equal files that need not stay.
 
+use std::cell::LazyCell;
 use std::collections::hash_map::Entry;
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
 use super::{Choice, Deed, Planned, Refusal, Review, Reviewer, Target, locate, survey};
+use crate::analysis::{Ownership, Packages};
 use crate::archive::Metadata;
 use crate::catalog::{Catalog, EntryId};
 use crate::duplicates::{Keep, Set};
@@ -29,8 +31,7 @@ pub fn plan_copies(
     deed: &Deed,
     reviewer: &Reviewer<'_>,
 ) -> PlannedCopies {
-    let mut copies = set.copies.clone();
-    keep.sort(catalog, &mut copies);
+    let copies = keep.arrange(catalog, set).copies;
     let mut outcome = PlannedCopies::default();
     // if the preferred one is not there any more, the next one stays
     let stays =
@@ -74,6 +75,7 @@ pub fn plan_pairs(
     let mut known: HashMap<EntryId, Target> = HashMap::new();
     let mut beside = Beside::default();
     let mut shared = HashSet::new();
+    let packages = LazyCell::new(|| Packages::of_system(Path::new("/")));
     for pair in pairs {
         // all names of a file share its blocks at once
         if *deed == Deed::Share && !shared.insert(first_name(catalog, pair.goes)) {
@@ -99,6 +101,9 @@ pub fn plan_pairs(
                     reason: format!("{} is another name of the same file", Shown(&stays.path.0)),
                 });
             }
+            Ok(planned) if let Some(refusal) = stays_anyway(&planned, &packages) => {
+                outcome.left_out.push(refusal);
+            }
             Ok(planned) => match beside.differences(deed, &planned, stays) {
                 Ok(differs) => {
                     let stays = Some(Box::new(stays.clone()));
@@ -110,6 +115,23 @@ pub fn plan_pairs(
         }
     }
     outcome
+}
+
+/// Why a copy stays without being asked: it is open, or a package owns it.
+fn stays_anyway(planned: &Planned, packages: &Packages) -> Option<Refusal> {
+    let path = planned.path.clone();
+    if let Review::Ready(survey) = &planned.review
+        && let Some((path, holder)) = &survey.in_use
+    {
+        return Some(Refusal::InUse { path: path.clone(), holder: Some(holder.clone()) });
+    }
+    match packages.owner(&path, false) {
+        Ownership::Package { name, source } => {
+            let reason = format!("it belongs to the package {name} ({source})");
+            Some(Refusal::Hopeless { path, reason })
+        }
+        _ => None,
+    }
 }
 
 /// What the copies that stay have besides their contents; most stand beside many that go.

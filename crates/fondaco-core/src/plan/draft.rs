@@ -215,6 +215,11 @@ impl Draft {
         self.forecast();
     }
 
+    /// Whether this very path is planned.
+    pub fn is_planned(&self, path: &Path) -> bool {
+        self.paths.contains(path)
+    }
+
     /// The planned thing that a path is, or lies in.
     pub fn covering(&self, path: &Path) -> Option<&Planned> {
         self.planned.iter().find(|planned| match planned.emptied {

@@ -2,7 +2,7 @@
 
 use anyhow::Result;
 use fondaco_core::catalog::{Catalog, EntryId};
-use fondaco_core::duplicates::{Found, Keep, NotRead, Set};
+use fondaco_core::duplicates::{Arranged, Found, Keep, NotRead};
 use fondaco_core::shown::Shown;
 use fondaco_core::units::{Bytes, counted, grouped};
 use serde_json::{Map, Value, json};
@@ -16,32 +16,17 @@ pub struct Duplicates<'a> {
     of: Subject<'a>,
     found: &'a Found,
     /// Largest relief first.
-    sets: Vec<Ordered<'a>>,
+    sets: Vec<Arranged>,
     /// So many sets are told.
     top: usize,
-}
-
-/// A set with its copies in order of preference.
-struct Ordered<'a> {
-    set: &'a Set,
-    /// The one that stays first.
-    copies: Vec<EntryId>,
-    relief: Bytes,
-    /// Why the first one stays.
-    why: String,
 }
 
 impl<'a> Duplicates<'a> {
     /// Puts the copies of every set in order of preference.
     pub fn new(of: Subject<'a>, found: &'a Found, keep: &Keep, top: usize) -> Self {
         let catalog = of.catalog();
-        let order = |set: &'a Set| {
-            let mut copies = set.copies.clone();
-            keep.sort(catalog, &mut copies);
-            let why = keep.why(catalog, copies[0], copies[1]);
-            Ordered { set, relief: relief(catalog, &copies), copies, why }
-        };
-        let mut sets: Vec<Ordered<'_>> = found.sets.iter().map(order).collect();
+        let mut sets: Vec<Arranged> =
+            found.sets.iter().map(|set| keep.arrange(catalog, set)).collect();
         sets.sort_by_cached_key(|set| (std::cmp::Reverse(set.relief), catalog.path(set.copies[0])));
         Self { of, found, sets, top }
     }
@@ -51,19 +36,9 @@ impl<'a> Duplicates<'a> {
         self.sets.iter().map(|set| set.relief).sum()
     }
 
-    fn shown(&self) -> impl Iterator<Item = &Ordered<'a>> {
+    fn shown(&self) -> impl Iterator<Item = &Arranged> {
         self.sets.iter().take(self.top)
     }
-}
-
-/// What goes if all copies but the first one go, with all their names that were scanned.
-fn relief(catalog: &Catalog, copies: &[EntryId]) -> Bytes {
-    copies
-        .iter()
-        .skip(1)
-        .filter(|copy| names(catalog, **copy).1 == 0)
-        .map(|copy| catalog.allocated(*copy))
-        .sum()
 }
 
 /// The names of a copy that were scanned, and how many there are elsewhere.
@@ -96,9 +71,9 @@ impl Answer for Duplicates<'_> {
                 grid.row(vec![
                     (if first { number.to_string() } else { String::new() }, number.into()),
                     if first {
-                        bytes(set.set.length)
+                        bytes(set.length)
                     } else {
-                        (String::new(), set.set.length.get().into())
+                        (String::new(), set.length.get().into())
                     },
                     if first {
                         bytes(set.relief)
@@ -129,7 +104,7 @@ impl Answer for Duplicates<'_> {
             "seconds": figures.elapsed.as_secs_f64(),
         });
         document["relief"] = json!(self.relief());
-        let set = |set: &Ordered<'_>| {
+        let set = |set: &Arranged| {
             let copy = |(place, id): (usize, &EntryId)| {
                 let mut copy = Map::new();
                 put_path(&mut copy, &catalog.path(*id));
@@ -144,7 +119,7 @@ impl Answer for Duplicates<'_> {
                 Value::Object(copy)
             };
             json!({
-                "length": set.set.length,
+                "length": set.length,
                 "relief": set.relief,
                 "copies": set.copies.iter().enumerate().map(copy).collect::<Value>(),
             })

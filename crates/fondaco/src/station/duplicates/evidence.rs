@@ -45,18 +45,18 @@ pub(super) fn of_selected(model: &Model, pen: &Pen<'_>) -> Sheet {
         return sheet;
     }
     if let Some(set) = selected_set(model) {
-        let stays = set.copies.first().map(|(path, ..)| shown(path)).unwrap_or_default();
-        let text = format!("{stays} stays ({}).", set.why);
+        let stays = set.copies.first().map(|copy| shown(&copy.below_root)).unwrap_or_default();
+        let text = format!("{stays} stays ({}).", set.arranged.why);
         let mut sheet = Sheet::of_verdict(text, pen.theme.teal);
-        sheet.fact("length", model.bytes(set.set.length));
+        sheet.fact("length", model.bytes(set.arranged.length));
         sheet.fact("copies", grouped(set.copies.len() as u64));
-        sheet.fact("relief", model.bytes(set.relief));
-        for (place, (path, written, names)) in set.copies.iter().enumerate() {
+        sheet.fact("relief", model.bytes(set.arranged.relief));
+        for (place, copy) in set.copies.iter().enumerate() {
             let mark = if place == 0 { "● stays" } else { "○ goes" };
-            sheet.fact(mark, shown(path));
-            sheet.fact("", dated(model, *written));
-            if *names > 1 {
-                sheet.fact("", counted(u64::from(*names), "name"));
+            sheet.fact(mark, shown(&copy.below_root));
+            sheet.fact("", dated(model, copy.written));
+            if copy.names > 1 {
+                sheet.fact("", counted(u64::from(copy.names), "name"));
             }
         }
         return sheet;

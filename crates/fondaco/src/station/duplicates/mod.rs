@@ -11,8 +11,10 @@ mod searching;
 mod tests;
 mod view;
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
+use fondaco_core::catalog::EntryId;
 use fondaco_core::plan::Deed;
 use fondaco_core::units::{Bytes, UnitStyle};
 use ratatui::layout::Rect;
@@ -21,7 +23,7 @@ use crate::frame::commands::{Command, Key, command};
 use crate::frame::message::Job;
 use crate::frame::model::Model;
 use crate::frame::view::{Pen, Sheet};
-use searching::{About, Could, NotThere, PairRow, Results, Search, SetRow};
+use searching::{About, Again, Could, NotThere, PairRow, Results, Search, SetRow};
 
 /// See the [module](self).
 #[derive(Clone, Debug, Default)]
@@ -35,6 +37,14 @@ pub struct State {
     search: Search,
     /// Sets of equal files are shown, and not the trees.
     shows_sets: bool,
+    /// There were results before the scan changed.
+    again: Option<Again>,
+    /// Sets were shown before the search that goes on.
+    showed_sets: bool,
+    /// Copies that stay because they were chosen by hand.
+    chosen: HashSet<EntryId>,
+    /// What is asked is about all sets, and not about the selected one.
+    plans_all: bool,
     /// The selected pair of trees.
     pair: usize,
     /// The selected set.
@@ -82,6 +92,11 @@ fn has_results(model: &Model) -> bool {
     model.rooms.duplicates.results().is_some()
 }
 
+fn shows_sets(model: &Model) -> bool {
+    let state = &model.rooms.duplicates;
+    state.results().is_some_and(|results| state.shows_sets && !results.sets.is_empty())
+}
+
 fn can_plan(model: &Model) -> bool {
     selected_pair(model).is_some() || selected_set(model).is_some()
 }
@@ -104,6 +119,10 @@ static COMMANDS: &[Command] = &[
         "list what of the selected tree is not in the other one"),
     command("sets or trees", &[Key::Char('=')], 3, has_results, turn,
         "turn from the trees to the sets of equal files, and back"),
+    command("plan all", &[Key::Char('A')], 2, shows_sets, planning::choose_all,
+        "plan the copies of all sets that need not stay"),
+    command("other stays", &[Key::Char('K')], 3, |m| selected_set(m).is_some(), searching::keep_another,
+        "let the next copy of the selected set stay, whatever the order of preference says"),
     command("keep", &[Key::Char('k')], 4, has_results, keep::ask_for,
         "say which copies stay: patterns and words, the first that tells copies apart decides"),
     command("search again", &[Key::Function(5)], 8, has_results, searching::begin,
@@ -185,8 +204,12 @@ impl super::Room for Room {
     }
 
     fn after_scan(&self, model: &mut Model) -> Vec<Job> {
-        searching::forget(model);
-        searching::count(model)
+        searching::forget_until_wanted(model);
+        match model.rooms.duplicates.again {
+            // begun when the station is seen: what comes with the change forgets all once more
+            Some(_) => Vec::new(),
+            None => searching::count(model),
+        }
     }
 
     fn beside_name(&self, model: &Model) -> (String, bool) {

@@ -2,13 +2,13 @@
 
 use std::sync::Arc;
 
-use fondaco_core::duplicates::Containment;
-use fondaco_core::plan::{CopyPair, Deed, PlannedCopies, Reviewer, plan_pairs};
-use fondaco_core::units::{Time, counted};
+use fondaco_core::duplicates::{Containment, Keep};
+use fondaco_core::plan::{CopyPair, Deed, PlannedCopies, Reviewer, plan_copies, plan_pairs};
+use fondaco_core::units::{Bytes, Time, counted};
 use fondaco_core::volume::Volume;
 
-use super::searching::{PairRow, Results, SetRow, Subject};
-use super::{selected_pair, selected_set};
+use super::searching::{PairRow, Results, Subject};
+use super::{searching, selected_pair, selected_set};
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{Model, Overlay, deeds};
 use crate::frame::update::lens;
@@ -18,24 +18,40 @@ use crate::frame::update::lens;
 enum Chosen {
     /// What of the tree is in the other one too.
     Pair(PairRow),
-    /// All copies but the first.
-    Set(SetRow),
+    /// All copies of the set but the first, by its number.
+    Set(usize),
+    /// Those of all sets.
+    AllSets,
 }
 
-/// Asks what is to be done with the copies.
+/// Asks what is to be done with the copies in the selected tree or set.
 pub(super) fn choose(model: &mut Model) -> Vec<Job> {
-    if model.run.is_active() {
-        model.say_trouble("A run is going on: plan more when it has ended");
-        return Vec::new();
-    }
     let (count, bytes) = match (selected_pair(model), selected_set(model)) {
         (Some(pair), _) => {
             let row = &pair.contained;
             (row.same.files + row.elsewhere.files, row.relief)
         }
-        (_, Some(set)) => (set.copies.len() as u64 - 1, set.relief),
+        (_, Some(set)) => (set.copies.len() as u64 - 1, set.arranged.relief),
         (None, None) => return Vec::new(),
     };
+    model.rooms.duplicates.plans_all = false;
+    ask(model, count, bytes)
+}
+
+/// Asks what is to be done with the copies of all sets.
+pub(super) fn choose_all(model: &mut Model) -> Vec<Job> {
+    let Some(results) = model.rooms.duplicates.results() else { return Vec::new() };
+    let copies = results.found.sets.iter().map(|set| set.copies.len() as u64 - 1).sum();
+    let relief = results.relief;
+    model.rooms.duplicates.plans_all = true;
+    ask(model, copies, relief)
+}
+
+fn ask(model: &mut Model, count: u64, bytes: Bytes) -> Vec<Job> {
+    if model.run.is_active() {
+        model.say_trouble("A run is going on: plan more when it has ended");
+        return Vec::new();
+    }
     let mut deeds = deeds(&model.state.depot());
     // after what leaves the other copies as they are
     deeds.insert(2, Deed::Link);
@@ -51,14 +67,22 @@ pub(super) fn choose(model: &mut Model) -> Vec<Job> {
 /// The deed has been chosen: every copy is looked at closely.
 pub(super) fn put(model: &mut Model, deed: &Deed) -> Vec<Job> {
     let chosen = match (selected_pair(model), selected_set(model)) {
+        (None, Some(_)) if model.rooms.duplicates.plans_all => Chosen::AllSets,
         (Some(pair), _) => Chosen::Pair(pair.clone()),
-        (_, Some(set)) => Chosen::Set(set.clone()),
+        (_, Some(set)) => Chosen::Set(set.number),
         (None, None) => return Vec::new(),
     };
     let Some(results) = model.rooms.duplicates.results().cloned() else { return Vec::new() };
     let Some(subject) = Subject::of(model) else { return Vec::new() };
+    let keep = match searching::keep(&subject.settings, model.rooms.duplicates.chosen.clone()) {
+        Ok(keep) => keep,
+        Err(failure) => {
+            model.say_trouble(failure);
+            return Vec::new();
+        }
+    };
     model.say("Looking closely at every one of them …");
-    vec![Job::Work(Box::new(PlanCopies { subject, results, chosen, deed: deed.clone() }))]
+    vec![Job::Work(Box::new(PlanCopies { subject, results, chosen, keep, deed: deed.clone() }))]
 }
 
 #[derive(Debug)]
@@ -66,37 +90,41 @@ struct PlanCopies {
     subject: Subject,
     results: Arc<Results>,
     chosen: Chosen,
+    keep: Keep,
     deed: Deed,
 }
 
 impl Work for PlanCopies {
     fn run(self: Box<Self>) -> Box<dyn News> {
-        let Self { subject, results, chosen, deed } = *self;
+        let Self { subject, results, chosen, keep, deed } = *self;
         let planned = subject.with(|catalog, selection| {
-            let pairs: Vec<CopyPair> = match &chosen {
-                Chosen::Pair(pair) => {
-                    let roots: Vec<_> = catalog.roots().iter().map(|root| root.entry).collect();
-                    let seen = catalog.seen(selection);
-                    let containment = Containment::new(seen, &roots, &results.found.sets);
-                    let copies = containment.copies(pair.contained.tree, pair.contained.within);
-                    copies.map(|(goes, stays)| CopyPair { goes, stays }).collect()
-                }
-                Chosen::Set(set) => {
-                    let stays = set.ordered[0];
-                    let names = set.ordered[1..].iter().flat_map(|copy| {
-                        let names = catalog.names_of_inode(*copy);
-                        names.map_or_else(|| vec![*copy], |(names, _)| names)
-                    });
-                    names.map(|goes| CopyPair { goes, stays }).collect()
-                }
-            };
             let reviewer = Reviewer::of_scan(
                 &subject.settings,
                 catalog.origin(),
                 catalog.roots(),
                 Time::now(),
             );
-            plan_pairs(catalog, &pairs, &deed, &reviewer)
+            let sets = match &chosen {
+                Chosen::Pair(pair) => {
+                    let roots: Vec<_> = catalog.roots().iter().map(|root| root.entry).collect();
+                    let seen = catalog.seen(selection);
+                    let containment = Containment::new(seen, &roots, &results.found.sets);
+                    let copies = containment.copies(pair.contained.tree, pair.contained.within);
+                    let pairs: Vec<_> =
+                        copies.map(|(goes, stays)| CopyPair { goes, stays }).collect();
+                    return plan_pairs(catalog, &pairs, &deed, &reviewer);
+                }
+                Chosen::Set(number) => std::slice::from_ref(&results.found.sets[*number]),
+                Chosen::AllSets => &results.found.sets,
+            };
+            let mut all = PlannedCopies::default();
+            for set in sets {
+                let PlannedCopies { planned, left_out } =
+                    plan_copies(catalog, set, &keep, &deed, &reviewer);
+                all.planned.extend(planned);
+                all.left_out.extend(left_out);
+            }
+            all
         });
         Box::new(CopiesPlanned(deed.word(), planned))
     }

@@ -1,5 +1,6 @@
 //! Counting what could be equal, the search, and its results as rows.
 
+use std::collections::HashSet;
 use std::ffi::OsString;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
@@ -8,7 +9,8 @@ use std::sync::{Arc, PoisonError, RwLock};
 
 use fondaco_core::catalog::{Catalog, EntryId, Selection};
 use fondaco_core::duplicates::{
-    Candidates, Contained, Containment, Figures, Found, Keep, Known, Places, Relation, Set, search,
+    Arranged, Candidates, Contained, Containment, Figures, Found, Keep, Known, Places, Relation,
+    Set, search,
 };
 use fondaco_core::kernel;
 use fondaco_core::state::State as Settings;
@@ -60,20 +62,27 @@ pub(super) struct PairRow {
 /// Equal files, the one that stays first.
 #[derive(Clone, Debug)]
 pub(super) struct SetRow {
-    pub(super) set: Set,
-    /// The entries in order of preference.
-    pub(super) ordered: Vec<EntryId>,
-    pub(super) relief: Bytes,
-    pub(super) why: String,
-    /// Path below the root, when it was written, how many names it has.
-    pub(super) copies: Vec<(PathBuf, Time, u32)>,
+    /// Its number among the sets that were found.
+    pub(super) number: usize,
+    pub(super) arranged: Arranged,
+    pub(super) copies: Vec<CopyRow>,
+}
+
+/// One of some equal files.
+#[derive(Clone, Debug)]
+pub(super) struct CopyRow {
+    pub(super) path: PathBuf,
+    pub(super) below_root: PathBuf,
+    pub(super) written: Time,
+    /// How many names it has.
+    pub(super) names: u32,
 }
 
 /// What a search has found.
 #[derive(Debug)]
 pub(super) struct Results {
-    pub(super) found: Found,
-    pub(super) pairs: Vec<PairRow>,
+    pub(super) found: Arc<Found>,
+    pub(super) pairs: Arc<Vec<PairRow>>,
     pub(super) sets: Vec<SetRow>,
     /// What all copies but one of each set take.
     pub(super) relief: Bytes,
@@ -157,10 +166,38 @@ pub(super) fn count(model: &mut Model) -> Vec<Job> {
     if state.could.is_some() || !matches!(state.search, Search::None) {
         return Vec::new();
     }
+    // the scan has changed since: what is known by its hash is not read once more
+    if let Some(before) = state.again.clone() {
+        let jobs = begin(model);
+        let state = &mut model.rooms.duplicates;
+        if !jobs.is_empty() {
+            (state.pair, state.set, state.again) = (before.pair, before.set, None);
+            state.showed_sets = before.shows_sets;
+        }
+        return jobs;
+    }
     match Subject::of(model) {
         Some(subject) => vec![Job::Work(Box::new(Count(subject)))],
         None => Vec::new(),
     }
+}
+
+/// The scan has changed: if there were results, they are looked for again when they are wanted.
+pub(super) fn forget_until_wanted(model: &mut Model) {
+    let state = &mut model.rooms.duplicates;
+    if state.results().is_some() {
+        let super::State { pair, set, shows_sets, .. } = *state;
+        state.again = Some(Again { pair, set, shows_sets });
+    }
+    forget(model);
+}
+
+/// What was selected before the scan changed.
+#[derive(Clone, Debug)]
+pub(super) struct Again {
+    pair: usize,
+    set: usize,
+    shows_sets: bool,
 }
 
 /// The scan or the lens is another one.
@@ -169,8 +206,8 @@ pub(super) fn forget(model: &mut Model) {
     if let Search::Going { stop, .. } = &state.search {
         stop.store(true, Relaxed);
     }
-    let number = state.number + 1;
-    *state = super::State { number, ..super::State::default() };
+    let (number, again) = (state.number + 1, state.again.take());
+    *state = super::State { number, again, ..super::State::default() };
 }
 
 #[derive(Debug)]
@@ -265,9 +302,10 @@ impl Work for Searching {
             };
             pairs.into_iter().map(row).collect::<Vec<_>>()
         });
-        let arranged = arrange(&subject, &found.sets);
-        let outcome = arranged
-            .map(|(sets, relief)| Arc::new(Results { found, pairs: results, sets, relief }));
+        let arranged = arrange(&subject, &found.sets, HashSet::new());
+        let (found, pairs) = (Arc::new(found), Arc::new(results));
+        let outcome =
+            arranged.map(|(sets, relief)| Arc::new(Results { found, pairs, sets, relief }));
         Box::new(Ended(subject, outcome))
     }
 }
@@ -308,7 +346,8 @@ impl News for Ended {
                 state.pair = state.pair.min(results.pairs.len().saturating_sub(1));
                 state.set = state.set.min(results.sets.len().saturating_sub(1));
                 // where no tree is like another one, the sets are all there is
-                state.shows_sets = results.pairs.is_empty() && !results.sets.is_empty();
+                let is_only = results.pairs.is_empty() && !results.sets.is_empty();
+                state.shows_sets = is_only || std::mem::take(&mut state.showed_sets);
                 state.search = Search::Done(results);
             }
             Err(failure) => {
@@ -320,58 +359,87 @@ impl News for Ended {
     }
 }
 
+/// The order of preference of the settings, after what has been chosen by hand.
+pub(super) fn keep(settings: &Settings, chosen: HashSet<EntryId>) -> Result<Keep, Failure> {
+    let keep = Keep::parse(&settings.settings.keep).map_err(Failure::of)?;
+    Ok(keep.with_chosen(chosen))
+}
+
 /// Puts the copies of every set in order of preference.
-fn arrange(subject: &Subject, sets: &[Set]) -> Result<(Vec<SetRow>, Bytes), Failure> {
-    let keep = Keep::parse(&subject.settings.settings.keep).map_err(Failure::of)?;
+fn arrange(
+    subject: &Subject,
+    sets: &[Set],
+    chosen: HashSet<EntryId>,
+) -> Result<(Vec<SetRow>, Bytes), Failure> {
+    let keep = keep(&subject.settings, chosen)?;
     Ok(subject.with(|catalog, _| {
-        let names = |id: EntryId| {
-            let names = catalog.names_of_inode(id);
-            names.map_or((1, 0), |(met, elsewhere)| (met.len() as u32, elsewhere))
+        let copy = |id: &EntryId| {
+            let names = catalog.names_of_inode(*id);
+            CopyRow {
+                path: catalog.path(*id),
+                below_root: catalog.path_below_root(*id),
+                written: catalog.modified(*id),
+                names: names.map_or(1, |(met, elsewhere)| met.len() as u32 + elsewhere),
+            }
         };
         let mut relief = Bytes::ZERO;
         let mut rows = Vec::new();
-        for set in sets {
-            let mut ordered = set.copies.clone();
-            keep.sort(catalog, &mut ordered);
-            let goes = ordered[1..].iter().filter(|id| names(**id).1 == 0);
-            let of_set: Bytes = goes.map(|id| catalog.allocated(*id)).sum();
-            relief += of_set;
+        for (number, set) in sets.iter().enumerate() {
+            let arranged = keep.arrange(catalog, set);
+            relief += arranged.relief;
             if rows.len() < SHOWN {
-                let copy = |id: &EntryId| {
-                    let (met, elsewhere) = names(*id);
-                    (catalog.path_below_root(*id), catalog.modified(*id), met + elsewhere)
-                };
-                rows.push(SetRow {
-                    why: keep.why(catalog, ordered[0], ordered[1]),
-                    copies: ordered.iter().map(copy).collect(),
-                    set: set.clone(),
-                    relief: of_set,
-                    ordered,
-                });
+                let copies = arranged.copies.iter().map(copy).collect();
+                rows.push(SetRow { number, arranged, copies });
             }
         }
-        let path = |row: &SetRow| row.copies.first().map(|(path, ..)| path.clone());
-        rows.sort_by_cached_key(|row| (std::cmp::Reverse(row.relief), path(row)));
+        let path = |row: &SetRow| row.copies.first().map(|copy| copy.path.clone());
+        rows.sort_by_cached_key(|row| (std::cmp::Reverse(row.arranged.relief), path(row)));
         (rows, relief)
     }))
+}
+
+/// Another copy of the selected set stays: the next one, whatever the order of preference says.
+pub(super) fn keep_another(model: &mut Model) -> Vec<Job> {
+    let Some(set) = super::selected_set(model) else { return Vec::new() };
+    let Some(results) = model.rooms.duplicates.results().cloned() else { return Vec::new() };
+    let copies = &results.found.sets[set.number].copies;
+    let stays = set.arranged.copies.first().copied();
+    // what stays may be another name of the copy that the set has
+    let names = subject_names(model, stays);
+    let at = copies.iter().position(|copy| names.contains(copy)).unwrap_or(0);
+    let next = copies[(at + 1) % copies.len()];
+    let chosen = &mut model.rooms.duplicates.chosen;
+    chosen.retain(|copy| !copies.contains(copy) && !names.contains(copy));
+    chosen.insert(next);
+    rearrange(model)
+}
+
+/// All scanned names of an entry.
+fn subject_names(model: &Model, entry: Option<EntryId>) -> Vec<EntryId> {
+    let Some((entry, catalog)) = entry.zip(model.scan.catalog.as_ref()) else { return Vec::new() };
+    let catalog = catalog.read().unwrap_or_else(PoisonError::into_inner);
+    catalog.names_of_inode(entry).map_or_else(|| vec![entry], |(names, _)| names)
 }
 
 /// Puts the sets in order anew: the order of preference is another one.
 pub(super) fn rearrange(model: &mut Model) -> Vec<Job> {
     let Some(results) = model.rooms.duplicates.results().cloned() else { return Vec::new() };
     match Subject::of(model) {
-        Some(subject) => vec![Job::Work(Box::new(Rearrange(subject, results)))],
+        Some(subject) => {
+            let chosen = model.rooms.duplicates.chosen.clone();
+            vec![Job::Work(Box::new(Rearrange(subject, results, chosen)))]
+        }
         None => Vec::new(),
     }
 }
 
 #[derive(Debug)]
-struct Rearrange(Subject, Arc<Results>);
+struct Rearrange(Subject, Arc<Results>, HashSet<EntryId>);
 
 impl Work for Rearrange {
     fn run(self: Box<Self>) -> Box<dyn News> {
-        let Self(subject, before) = *self;
-        let arranged = arrange(&subject, &before.found.sets);
+        let Self(subject, before, chosen) = *self;
+        let arranged = arrange(&subject, &before.found.sets, chosen);
         Box::new(Rearranged(subject, arranged.map(|(sets, relief)| (before, sets, relief))))
     }
 }
@@ -386,14 +454,17 @@ impl News for Rearranged {
         }
         match self.1 {
             Ok((before, sets, relief)) => {
-                let found = Found {
-                    sets: before.found.sets.clone(),
-                    figures: before.found.figures.clone(),
-                    stopped: before.found.stopped,
-                    ..Found::default()
+                let results = Results {
+                    found: Arc::clone(&before.found),
+                    pairs: Arc::clone(&before.pairs),
+                    sets,
+                    relief,
                 };
-                let pairs = before.pairs.clone();
-                let results = Results { found, pairs, sets, relief };
+                // the cursor stays on its set
+                let state = &mut model.rooms.duplicates;
+                let number = before.sets.get(state.set).map(|row| row.number);
+                let row = results.sets.iter().position(|row| Some(row.number) == number);
+                state.set = row.unwrap_or(0);
                 model.rooms.duplicates.search = Search::Done(Arc::new(results));
             }
             Err(failure) => model.say_trouble(failure),

@@ -105,8 +105,9 @@ fn head(model: &Model, pen: &mut Pen<'_>, area: Rect, results: &Results) {
         0 => String::new(),
         n => format!(" · {} left out", counted(n as u64, "file")),
     };
+    let done = last_run(model).map_or_else(String::new, |done| format!(" · {done}"));
     let text = format!(
-        "{} of equal files · {} if one of each stays{left_out}",
+        "{} of equal files · {} if one of each stays{left_out}{done}",
         counted(results.found.sets.len() as u64, "set"),
         model.bytes(results.relief)
     );
@@ -124,6 +125,18 @@ fn head(model: &Model, pen: &mut Pen<'_>, area: Rect, results: &Results) {
     if left > 12 {
         pen.text(x + 3, area.y, &keep, theme.dim, left);
     }
+}
+
+/// What the last run did to copies, and what it left.
+fn last_run(model: &Model) -> Option<String> {
+    let summary = model.run.summary.as_ref()?;
+    let copies = || summary.entries.iter().filter(|entry| entry.action.stays.is_some());
+    let done = copies().find(|entry| entry.state.is_done())?.state;
+    let count = copies().filter(|entry| entry.state == done).count();
+    let left = copies().filter(|entry| !entry.state.is_done()).count();
+    let left = if left > 0 { format!(", {left} left") } else { String::new() };
+    let copies = counted(count as u64, "copy");
+    Some(format!("run {}: {copies} {}{left}", summary.run, done.word()))
 }
 
 /// Where the columns of pairs are; what is 0 does not fit.
@@ -249,7 +262,7 @@ fn sets(model: &Model, pen: &mut Pen<'_>, area: Rect, results: &Results, cursor:
     let relief = area.right() - 1;
     let (copies, length) = (relief - 12, relief - 20);
     let path = (area.x + 2, length.saturating_sub(area.x + 14));
-    pen.text(path.0, y, "● stays", theme.dim, path.1);
+    pen.text(path.0, y, "● stays · ▒ planned", theme.dim, path.1);
     pen.text_right(length, y, "length", theme.dim);
     pen.text_right(copies, y, "copies", theme.dim);
     pen.text_right(relief, y, "relief ↓", theme.dim);
@@ -271,11 +284,14 @@ fn set_row(
     selected: bool,
 ) {
     let (text, quiet) = begin_row(pen, line, selected);
-    let stays = set.copies.first().map(|(path, ..)| shown(path)).unwrap_or_default();
+    let stays = set.copies.first().map(|copy| shown(&copy.below_root)).unwrap_or_default();
+    if set.copies.iter().any(|copy| model.draft.is_planned(&copy.path)) {
+        pen.text(path.0 - 1, line.y, "▒", pen.theme.amber, 1);
+    }
     pen.text(path.0, line.y, &cut_path(&stays, usize::from(path.1)), text, path.1);
-    pen.text_right(length, line.y, &model.bytes(set.set.length), quiet);
+    pen.text_right(length, line.y, &model.bytes(set.arranged.length), quiet);
     pen.text_right(copies, line.y, &grouped(set.copies.len() as u64), quiet);
-    pen.text_right(relief, line.y, &model.bytes(set.relief), text);
+    pen.text_right(relief, line.y, &model.bytes(set.arranged.relief), text);
 }
 
 fn not_there(model: &Model, pen: &mut Pen<'_>, area: Rect, open: &NotThere, cursor: usize) {

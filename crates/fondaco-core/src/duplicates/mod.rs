@@ -13,6 +13,7 @@ mod contents;
 mod first_look;
 mod keep;
 mod known;
+mod same_names;
 mod search;
 mod tell_apart;
 
@@ -21,4 +22,5 @@ pub use containment::{Contained, Containment, Count, Relation};
 pub use first_look::Places;
 pub use keep::{Arranged, KEEP_WORDS, Keep};
 pub use known::{Known, KnownError};
+pub use same_names::{SameName, Version, same_names};
 pub use search::{Figures, Found, NotRead, Set, search};

@@ -77,6 +77,9 @@ pub struct Duplicates {
     /// first that tells copies apart decides
     #[arg(long, value_name = "PATTERN|WORD")]
     pub keep: Vec<String>,
+    /// What files have in common: their contents, or their names, with equal and different contents apart
+    #[arg(long, value_enum, default_value_t = SameBy::Content)]
+    pub by: SameBy,
     /// Tell so many sets, those first that take most
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub top: usize,
@@ -89,6 +92,9 @@ pub struct Duplicates {
     /// Where --plan move puts them
     #[arg(long, value_name = "DIR", requires = "plan")]
     pub to: Option<PathBuf>,
+    /// List every planned action, however many there are
+    #[arg(long, requires = "plan")]
+    pub all: bool,
     /// Plan the directories too that this empties
     #[arg(long, requires = "plan")]
     pub clear_emptied: bool,
@@ -102,6 +108,15 @@ pub struct Duplicates {
     pub scanned: Scanned,
     #[command(flatten)]
     pub form: Form,
+}
+
+/// What files have in common.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum SameBy {
+    /// The same bytes, whatever their names.
+    Content,
+    /// The same name. Only what holds the same bytes too is ever planned.
+    Name,
 }
 
 /// What can be planned for copies.

@@ -15,7 +15,7 @@ use fondaco_core::units::{Bytes, Time};
 
 pub use looking::{
     Ages, Breakdown, Chart, ChartWord, Containment, CopyDeed, Directories, Duplicates, Files, Look,
-    Report, Scanned,
+    Report, SameBy, Scanned,
 };
 pub use removal::{CarryOut, Journal, Plan, PutBack};
 pub use rules::{Rules, RulesAct, RulesPast, RulesTry};

@@ -6,13 +6,15 @@ use std::path::PathBuf;
 
 use anyhow::{Context, Result};
 use fondaco_core::catalog::{Catalog, EntryId};
-use fondaco_core::duplicates::{Candidates, Containment, Found, Keep, Known, NotRead, search};
+use fondaco_core::duplicates::{
+    Candidates, Containment, Found, Keep, Known, NotRead, SameName, Set, same_names, search,
+};
 use fondaco_core::shown::Shown;
 use fondaco_core::units::{Time, counted, grouped};
 
 use super::look::{Closer, Looked, tell_answer};
 use super::{Outcome, binary, excluded_line, plan, stop_asked};
-use crate::cli;
+use crate::cli::{self, SameBy};
 use crate::environment::{open_state, state_if_any};
 use crate::output::{ProgressLine, Usage, say, tell};
 use crate::query::{self, NotThere, Pairs};
@@ -22,16 +24,34 @@ pub(super) fn run(arguments: &cli::Duplicates, state: Option<PathBuf>) -> Result
     let looked = Looked::of(&arguments.scanned, Closer::No, state.clone())?;
     let found = find(&looked, arguments.fresh, state.clone())?;
     let accounts = looked.accounts();
+    let names = match arguments.by {
+        SameBy::Content => None,
+        SameBy::Name => Some(same_names(looked.seen(), &roots(&looked.catalog), &found.sets)),
+    };
     if arguments.plan.is_some() {
         let state = open_state(state)?;
-        let outcome = plan::of_duplicates(&looked.catalog, &found, &keep, arguments, &state)?;
+        // names say nothing of what is in the files: only equal contents go
+        let equal: Vec<Set> = names.iter().flatten().flat_map(equal_versions).collect();
+        let sets = if names.is_some() { &equal } else { &found.sets };
+        let outcome = plan::of_duplicates(&looked.catalog, sets, &keep, arguments, &state)?;
         let read = ended(&looked, &found, true)?;
         return Ok(if outcome == Outcome::AllDone { read } else { outcome });
     }
     let subject = looked.subject(looked.top()?, &accounts);
+    if let Some(names) = &names {
+        let answer = query::SameNames { of: subject, names, keep: &keep, top: arguments.top };
+        tell_answer(&answer, &arguments.form)?;
+        return ended(&looked, &found, arguments.form.is_for_programs());
+    }
     let answer = query::Duplicates::new(subject, &found, &keep, arguments.top);
     tell_answer(&answer, &arguments.form)?;
     ended(&looked, &found, arguments.form.is_for_programs())
+}
+
+/// The versions of a name that several files have.
+fn equal_versions(name: &SameName) -> impl Iterator<Item = Set> + '_ {
+    let versions = name.versions.iter().filter(|version| version.set.copies.len() > 1);
+    versions.map(|version| version.set.clone())
 }
 
 pub(super) fn containment(arguments: &cli::Containment, state: Option<PathBuf>) -> Result<Outcome> {

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, anyhow, bail};
 use fondaco_core::catalog::Catalog;
-use fondaco_core::duplicates::{Found, Keep};
+use fondaco_core::duplicates::{Keep, Set};
 use fondaco_core::kernel::{self, Aside, DeletedFile, DeletedFiles, Hold, Kind, Process};
 use fondaco_core::plan::{
     Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, Put, Refusal, Reviewer, RuleChoice,
@@ -78,7 +78,7 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
 /// alone stays too.
 pub(super) fn of_duplicates(
     catalog: &Catalog,
-    found: &Found,
+    sets: &[Set],
     keep: &Keep,
     arguments: &cli::Duplicates,
     state: &State,
@@ -102,7 +102,7 @@ pub(super) fn of_duplicates(
     let mut draft = Draft::default();
     let mut left_out = Vec::new();
     let mut planned = Vec::new();
-    for set in &found.sets {
+    for set in sets {
         let outcome = plan_copies(catalog, set, keep, &deed, &reviewer);
         planned.extend(outcome.planned);
         left_out.extend(outcome.left_out.iter().map(ToString::to_string));
@@ -116,19 +116,19 @@ pub(super) fn of_duplicates(
     }
     let plan = draft.to_plan(reviewer.protected(), Time::now())?;
     write(&plan, file)?;
-    print(&plan, false)?;
+    print(&plan, arguments.all)?;
     say!("Written to {}. Next: fondaco carry-out {} --rehearse", Shown(file), Shown(file));
-    tell_left_out(&left_out, LEFT_OUT, "");
+    tell_left_out(&left_out, if arguments.all { usize::MAX } else { LEFT_OUT });
     Ok(if left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
 }
 
 /// Tells the first reasons for which something is not on the plan, and how many more there are.
-fn tell_left_out(reasons: &[String], most: usize, hint: &str) {
+fn tell_left_out(reasons: &[String], most: usize) {
     for reason in reasons.iter().take(most) {
         tell!("left out: {reason}");
     }
     if reasons.len() > most {
-        tell!("left out: {} more{hint}", grouped((reasons.len() - most) as u64));
+        tell!("left out: {} more; --all lists them", grouped((reasons.len() - most) as u64));
     }
 }
 
@@ -352,7 +352,7 @@ impl Making<'_> {
             }
         }
         let shown = if arguments.all { usize::MAX } else { LEFT_OUT };
-        tell_left_out(&self.left_out, shown, "; --all lists them");
+        tell_left_out(&self.left_out, shown);
         Ok(if self.left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
     }
 }

@@ -14,6 +14,7 @@ mod plan;
 mod rule_words;
 mod rules;
 mod rules_past;
+mod same_names;
 mod volumes;
 
 use std::fmt::Debug;
@@ -42,6 +43,7 @@ pub use plan::Drafted;
 pub use rule_words::{RuleWords, rule_words};
 pub use rules::{Tried, keeper_word, level_words};
 pub use rules_past::Past;
+pub use same_names::SameNames;
 pub use volumes::Volumes;
 
 /// What a query is asked of: a part of a scan.

@@ -65,6 +65,8 @@ pub struct Report {
     pub cascade: Chart,
     /// The map of the whole.
     pub map: Chart,
+    /// Which trees are contained in which, if equal files were looked for.
+    pub copies: Option<Chart>,
     /// The largest files.
     pub largest: Vec<FileLine>,
     /// The files that weigh most by byte-years.
@@ -108,13 +110,15 @@ impl Report {
         let slices = |sort: &(Breakdown, Vec<SliceLine>)| {
             breakdown(&sort.0, &sort.1, rest(sort), &self.context)
         };
-        vec![
+        let mut charts = vec![
             ("How much, and where", self.cascade.clone()),
             ("To its full depth", self.map.clone()),
             ("What kinds", slices(kinds)),
             ("Whose", slices(owners)),
             ("How old", ages(&self.matrix, AgeBy::Written, &self.context)),
-        ]
+        ];
+        charts.extend(self.copies.iter().map(|chart| ("What is there twice", chart.clone())));
+        charts
     }
 
     /// As one file of HTML that needs no other.

@@ -183,6 +183,7 @@ fn a_report_stands_alone_runs_nothing_and_becomes_pages_of_text() {
         matrix: matrix(seen, top, AgeBy::Written, Classes::default()),
         cascade: cascade(seen, top, 9, &context),
         map: map(seen, top, &context),
+        copies: None,
         largest: files.clone(),
         stalest: files,
         troubles: vec![Trouble { path: "/srv/<closed>".into(), reason: "cannot open".into() }],

@@ -11,14 +11,20 @@ use fondaco_core::catalog::EntryId;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, UnitStyle, counted, grouped};
 
-use crate::query::{self, Paper, Subject, slice_lines};
+use crate::query::{self, Answer as _, Paper, Subject, slice_lines};
 
 /// A sheet of A4 across, in points.
 pub const A4: Paper =
     Paper { units: UnitStyle::Binary, look: Look::Paper, size: (842.0, 595.0), top: 24 };
 
 /// Everything that a report says.
-pub fn report(of: Subject<'_>, title: &str, count: usize, classes: Classes) -> Report {
+pub fn report(
+    of: Subject<'_>,
+    title: &str,
+    count: usize,
+    classes: Classes,
+    copies: Option<&query::Pairs<'_>>,
+) -> Report {
     let Subject { seen, at, accounts, .. } = of;
     let catalog = seen.catalog();
     let context = of.context(&A4);
@@ -91,6 +97,7 @@ pub fn report(of: Subject<'_>, title: &str, count: usize, classes: Classes) -> R
         map: fondaco_chart::map(seen, at, &context),
         kinds: (kinds, kind_lines),
         owners: (owners, owner_lines),
+        copies: copies.and_then(|pairs| pairs.chart(&A4)),
         largest: files(FileOrder::Allocated),
         stalest: files(FileOrder::ByteYears),
         troubles: catalog.unreadable().iter().map(trouble).collect(),

@@ -1175,6 +1175,28 @@ fn equal_files_and_contained_trees_are_found_told_and_planned() {
     assert_eq!(not_there.lines().count(), 6, "{not_there}");
     assert!(not_there.contains("differs, newer here") && not_there.contains("checklist.txt"));
 
+    // names say nothing of contents: other versions of a name are told apart, and never planned
+    let named = demo.fondaco(&["duplicates", &root, "--by", "name", "--json"]).ok().json();
+    let first = &named["names"][0];
+    assert_eq!((&named["kind"], &first["name"]), (&"same-names".into(), &"catalogue.db".into()));
+    assert_eq!(first["versions"].as_array().unwrap().len(), 4, "{first}");
+    let written = |at: usize| first["versions"][at]["copies"][0]["written"].as_str().unwrap();
+    assert!(written(0) > written(1), "the newest version first: {first}");
+    let of_names = demo.root().with_file_name("names.json");
+    let of_names = of_names.to_str().unwrap();
+    let by_name = ["--by", "name", "--plan", "delete", "--clear-emptied", "-o", of_names];
+    demo.fondaco(&[&["duplicates", &root][..], &by_name].concat()).ok();
+    let plan: Value = serde_json::from_slice(&std::fs::read(of_names).unwrap()).unwrap();
+    let actions = plan["actions"].as_array().unwrap();
+    assert!(actions.iter().all(|action| action["stays"].is_object() || action["emptied"] == true));
+    assert!(
+        actions.iter().all(|action| !action["target"]["path"].as_str().unwrap().contains(".db"))
+    );
+
+    let report = demo.root().with_file_name("twice.html");
+    let report = report.to_str().unwrap();
+    demo.fondaco(&["report", &root, "--duplicates", "-o", report]).ok();
+    assert!(std::fs::read_to_string(report).unwrap().contains("What is there twice"));
     let plan = demo.root().with_file_name("copies.json");
     let plan = plan.to_str().unwrap();
     let kept = ["--keep", "kit-b (old)", "--plan", "delete", "-o", plan];

@@ -330,11 +330,17 @@ fn disturbed(
         .args(command)
         .stdout(Stdio::null());
     // without a trace nothing was begun: there was no memory for it, or no process
-    let ran = (0..3).find_map(|_| {
+    let mut said = Vec::new();
+    let ran = (0..10).find_map(|wait| {
+        std::thread::sleep(Duration::from_millis(20 * wait));
         let output = strace.output().unwrap();
+        said.clone_from(&output.stderr);
         log.exists().then_some(output)
     });
-    let status = ran.expect("strace cannot be begun").status;
+    let Some(ran) = ran else {
+        panic!("strace cannot be begun: {}", String::from_utf8_lossy(&said));
+    };
+    let status = ran.status;
     let calls = std::fs::read(&log).unwrap();
     let injected = String::from_utf8_lossy(&calls).contains("(INJECTED)");
     (injected || status.code().is_none(), status.code())

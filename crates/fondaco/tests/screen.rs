@@ -97,6 +97,21 @@ fn directories_that_a_plan_empties_go_with_it_and_copies_are_linked_and_all_come
     terminal.keys(&["5"]).shows(&["Nothing has been scanned"]);
     terminal.keys(&["Enter"]).shows(&["Enter begins"]);
     terminal.keys(&["Enter"]).shows(&["61 sets of equal files", "▸ field-kits/kit-b/"]);
+    // what is found says so wherever the file is looked at, and can be had as a file
+    terminal.keys(&["2"]).shows(&["field-kits/"]);
+    for (name, inside) in [("field-kits", "kit-a/"), ("kit-a", "manuals/"), ("manuals", "sheet-")] {
+        terminal.keys(&["f"]).shows(&["find a name"]);
+        terminal.type_text(name);
+        terminal.keys(&["Enter", "Enter"]).shows(&[inside]);
+    }
+    terminal.shows(&["2 equal copies"]);
+    let chart = demo.root().with_file_name("twice.svg");
+    terminal.keys(&["5", "e"]).shows(&["Export"]);
+    terminal.type_text(chart.to_str().unwrap());
+    terminal.keys(&["Enter"]).shows(&["twice.svg"]);
+    terminal.wait("the chart", |_| chart.exists());
+    assert!(std::fs::read_to_string(&chart).unwrap().contains("Which trees are contained"));
+    std::fs::remove_file(&chart).unwrap();
     terminal.keys(&["Space"]).shows(&["Do what with all 61 files", "one file under both names"]);
     terminal.keys(&["s"]).shows(&["Planned: set aside 61 copies"]);
     terminal.keys(&["8"]).shows(&["61 actions"]);

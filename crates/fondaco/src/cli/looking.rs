@@ -240,6 +240,8 @@ pub enum ChartWord {
     Map,
     Ages,
     Breakdown,
+    /// Which trees are contained in which: files that could be equal are read
+    Duplicates,
     Volumes,
 }
 
@@ -252,6 +254,9 @@ pub struct Report {
     /// What stands above it
     #[arg(long, value_name = "TEXT", default_value = "What is on this storage")]
     pub title: String,
+    /// Read what could be equal too, and draw which trees are contained in which
+    #[arg(long)]
+    pub duplicates: bool,
     /// List so many files
     #[arg(long, value_name = "N", default_value_t = 40)]
     pub top: usize,

@@ -11,8 +11,8 @@ use fondaco_core::shown::Shown;
 use fondaco_core::units::{Time, UnitStyle};
 use fondaco_core::volume::volumes;
 
-use super::Outcome;
 use super::look::{Closer, Looked, classes};
+use super::{Outcome, duplicates};
 use crate::charts;
 use crate::cli::{self, ChartWord};
 use crate::environment::open_state;
@@ -40,19 +40,25 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
     output::is_to_be_new(&arguments.output)?;
     let (by, classes) = (arguments.time, classes(&[], &[], state.clone())?);
     let closer = Closer::if_needed(arguments.what == ChartWord::Ages && by == AgeBy::Born);
-    let looked = Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state)?;
+    let looked =
+        Looked::obtain(&arguments.paths, &arguments.look, &arguments.walk, closer, state.clone())?;
     let at = looked.below(arguments.below.as_deref())?;
     let directories = query::Directories { order: Order::Allocated, top: arguments.top };
+    let accounts = looked.accounts();
+    let subject = looked.subject(at, &accounts);
+    if arguments.what == ChartWord::Duplicates {
+        let pairs = duplicates::pairs(&looked, subject, arguments.top, state)?;
+        return write(&pairs, &paper, &arguments.output, looked.outcome());
+    }
     let query: Box<dyn Query> = match arguments.what {
         ChartWord::Cascade => Box::new(directories),
         ChartWord::Map => Box::new(query::Map(directories)),
         ChartWord::Ages => Box::new(query::Ages { by, classes }),
-        ChartWord::Breakdown | ChartWord::Volumes => {
+        ChartWord::Breakdown | ChartWord::Duplicates | ChartWord::Volumes => {
             Box::new(query::Breakdown { by: arguments.by, top: None })
         }
     };
-    let accounts = looked.accounts();
-    let answer = query.answer(looked.subject(at, &accounts));
+    let answer = query.answer(subject);
     write(&*answer, &paper, &arguments.output, looked.outcome())
 }
 

@@ -3,6 +3,7 @@
 use std::cell::RefCell;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use anyhow::{Context, Result};
 use fondaco_core::catalog::{Catalog, EntryId};
@@ -10,7 +11,7 @@ use fondaco_core::duplicates::{
     Candidates, Containment, Found, Keep, Known, NotRead, SameName, Set, same_names, search,
 };
 use fondaco_core::shown::Shown;
-use fondaco_core::units::{Time, counted, grouped};
+use fondaco_core::units::{Bytes, Time, counted, grouped};
 
 use super::look::{Closer, Looked, tell_answer};
 use super::{Outcome, binary, excluded_line, plan, stop_asked};
@@ -22,7 +23,7 @@ use crate::query::{self, NotThere, Pairs};
 pub(super) fn run(arguments: &cli::Duplicates, state: Option<PathBuf>) -> Result<Outcome> {
     let keep = keep(&arguments.keep)?;
     let looked = Looked::of(&arguments.scanned, Closer::No, state.clone())?;
-    let found = find(&looked, arguments.fresh, state.clone())?;
+    let found = Arc::new(find(&looked, arguments.fresh, state.clone())?);
     let accounts = looked.accounts();
     let names = match arguments.by {
         SameBy::Content => None,
@@ -43,7 +44,7 @@ pub(super) fn run(arguments: &cli::Duplicates, state: Option<PathBuf>) -> Result
         tell_answer(&answer, &arguments.form)?;
         return ended(&looked, &found, arguments.form.is_for_programs());
     }
-    let answer = query::Duplicates::new(subject, &found, &keep, arguments.top);
+    let answer = query::Duplicates::new(subject, Arc::clone(&found), &keep, arguments.top);
     tell_answer(&answer, &arguments.form)?;
     ended(&looked, &found, arguments.form.is_for_programs())
 }
@@ -67,10 +68,33 @@ pub(super) fn containment(arguments: &cli::Containment, state: Option<PathBuf>) 
         tell_answer(&answer, &arguments.form)?;
     } else {
         let least = arguments.least.share();
-        let answer = Pairs { of: subject, rows: containment.rows(least), top: arguments.top };
+        let rows = containment.rows(least);
+        let sets = sums(&looked.catalog, &found);
+        let answer = Pairs { of: subject, rows, top: arguments.top, sets };
         tell_answer(&answer, &arguments.form)?;
     }
     ended(&looked, &found, arguments.form.is_for_programs())
+}
+
+/// How many sets were found, and what goes if one copy of each stays.
+fn sums(catalog: &Catalog, found: &Found) -> (u64, Bytes) {
+    let keep = Keep::default();
+    let relief = found.sets.iter().map(|set| keep.arrange(catalog, set).relief).sum();
+    (found.sets.len() as u64, relief)
+}
+
+/// Searches for equal files, and tells the pairs of trees that have at least a quarter of the one in the other, for a
+/// chart or a report.
+pub(super) fn pairs<'a>(
+    looked: &'a Looked,
+    subject: query::Subject<'a>,
+    top: usize,
+    state: Option<PathBuf>,
+) -> Result<Pairs<'a>> {
+    let found = find(looked, false, state)?;
+    let containment = Containment::new(looked.seen(), &roots(&looked.catalog), &found.sets);
+    let sets = sums(&looked.catalog, &found);
+    Ok(Pairs { of: subject, rows: containment.rows(0.25), top, sets })
 }
 
 fn directory(looked: &Looked, path: &std::path::Path) -> Result<EntryId> {

@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use anyhow::{Result, bail};
 use fondaco_core::shown::Shown;
 
-use super::Outcome;
 use super::look::{Closer, Looked, classes};
+use super::{Outcome, duplicates};
 use crate::charts;
 use crate::cli;
 use crate::output::{self, say};
@@ -20,10 +20,14 @@ pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Out
     };
     output::is_to_be_new(file)?;
     let classes = classes(&[], &[], state.clone())?;
-    let looked = Looked::of(&arguments.scanned, Closer::No, state)?;
+    let looked = Looked::of(&arguments.scanned, Closer::No, state.clone())?;
     let accounts = looked.accounts();
     let subject = looked.subject(looked.top()?, &accounts);
-    let report = charts::report(subject, &arguments.title, arguments.top, classes);
+    let copies = match arguments.duplicates {
+        true => Some(duplicates::pairs(&looked, subject, 24, state)?),
+        false => None,
+    };
+    let report = charts::report(subject, &arguments.title, arguments.top, classes, copies.as_ref());
     let bytes = if as_pdf { report.to_pdf()? } else { report.to_html()?.into_bytes() };
     charts::write_new(file, &bytes)?;
     say!("written: {}", Shown(file));

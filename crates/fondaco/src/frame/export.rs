@@ -159,7 +159,8 @@ pub fn export(export: &Export) -> Result<Done> {
 fn report(of: &OfScan) -> Result<String> {
     let settings = &of.state.settings;
     let classes = Classes::of_texts(&settings.size_classes, &settings.age_classes)?;
-    let report = of.with(|subject| charts::report(subject, "What is on this storage", 40, classes));
+    let report =
+        of.with(|subject| charts::report(subject, "What is on this storage", 40, classes, None));
     Ok(report.to_html()?)
 }
 

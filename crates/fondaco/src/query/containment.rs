@@ -1,14 +1,15 @@
 //! Which directory is contained in which.
 
 use anyhow::Result;
+use fondaco_chart::{Chart, ContainedLine};
 use fondaco_core::catalog::EntryId;
 use fondaco_core::duplicates::{Contained, Containment, Count, Relation};
 use fondaco_core::shown::Shown;
-use fondaco_core::units::counted;
+use fondaco_core::units::{Bytes, counted};
 use serde_json::{Map, Value, json};
 
 use super::cells::{bytes, text};
-use super::{Answer, Subject};
+use super::{Answer, Paper, Subject};
 use crate::output::{Grid, left, path_value, put_path, right, say};
 
 /// Pairs of directories of which one holds much of what is in the other.
@@ -19,6 +20,8 @@ pub struct Pairs<'a> {
     pub rows: Vec<Contained>,
     /// So many are told.
     pub top: usize,
+    /// How many sets of equal files there are, and what goes if one of each stays; for the chart.
+    pub sets: (u64, Bytes),
 }
 
 fn percent(share: f64) -> String {
@@ -87,6 +90,20 @@ impl Answer for Pairs<'_> {
         Ok(document)
     }
 
+    fn chart(&self, paper: &Paper) -> Option<Chart> {
+        let catalog = self.of.catalog();
+        let line = |row: &Contained| ContainedLine {
+            tree: Shown(catalog.path(row.tree)).to_string(),
+            within: Shown(catalog.path(row.within)).to_string(),
+            share: row.share,
+            relief: row.relief,
+        };
+        let lines: Vec<_> = self.rows.iter().take(self.top).map(line).collect();
+        let (more, (sets, relief)) = (self.rows.len() - lines.len(), self.sets);
+        let context = self.of.context(paper);
+        Some(fondaco_chart::containment(&lines, more, sets, relief, &context))
+    }
+
     fn print(&self, columns: &[String]) -> Result<()> {
         self.grid().print(columns)?;
         say!(
@@ -123,6 +140,10 @@ impl<'a> NotThere<'a> {
         files.sort_by_cached_key(|(entry, _)| of.catalog().path(*entry));
         Self { of, row, files }
     }
+
+    fn as_pair(&self) -> Pairs<'a> {
+        Pairs { of: self.of, rows: vec![self.row.clone()], top: 1, sets: (0, Bytes::ZERO) }
+    }
 }
 
 /// What a file that is not in another tree is, in words.
@@ -156,7 +177,7 @@ impl Answer for NotThere<'_> {
     }
 
     fn document(&self) -> Result<Value> {
-        let pairs = Pairs { of: self.of, rows: vec![self.row.clone()], top: 1 };
+        let pairs = self.as_pair();
         let mut document = pairs.document()?;
         let catalog = self.of.catalog();
         let file = |(entry, relation): &(EntryId, Relation)| {
@@ -171,7 +192,7 @@ impl Answer for NotThere<'_> {
     }
 
     fn print(&self, columns: &[String]) -> Result<()> {
-        Pairs { of: self.of, rows: vec![self.row.clone()], top: 1 }.grid().print(&[])?;
+        self.as_pair().grid().print(&[])?;
         self.grid().print(columns)?;
         say!("{} not there", counted(self.files.len() as u64, "file"));
         Ok(())

@@ -1,20 +1,22 @@
 //! Sets of equal files, and which copy of each stays.
 
+use std::sync::Arc;
+
 use anyhow::Result;
 use fondaco_core::catalog::{Catalog, EntryId};
-use fondaco_core::duplicates::{Arranged, Found, Keep, NotRead};
+use fondaco_core::duplicates::{Arranged, Contained, Found, Keep, NotRead};
 use fondaco_core::shown::Shown;
 use fondaco_core::units::{Bytes, counted, grouped};
 use serde_json::{Map, Value, json};
 
 use super::cells::{binary, bytes, text};
-use super::{Answer, Subject};
+use super::{Answer, Pairs, Query, Subject};
 use crate::output::{Grid, left, put_path, right, say};
 
 /// What a search for equal files has found, with the copies in the order in which they would stay.
 pub struct Duplicates<'a> {
     of: Subject<'a>,
-    found: &'a Found,
+    found: Arc<Found>,
     /// Largest relief first.
     sets: Vec<Arranged>,
     /// So many sets are told.
@@ -23,7 +25,7 @@ pub struct Duplicates<'a> {
 
 impl<'a> Duplicates<'a> {
     /// Puts the copies of every set in order of preference.
-    pub fn new(of: Subject<'a>, found: &'a Found, keep: &Keep, top: usize) -> Self {
+    pub fn new(of: Subject<'a>, found: Arc<Found>, keep: &Keep, top: usize) -> Self {
         let catalog = of.catalog();
         let mut sets: Vec<Arranged> =
             found.sets.iter().map(|set| keep.arrange(catalog, set)).collect();
@@ -156,5 +158,30 @@ impl Answer for Duplicates<'_> {
             figures.elapsed.as_secs_f64()
         );
         Ok(())
+    }
+}
+
+/// What a search has found, asked for as sets of equal files or as pairs of trees.
+#[derive(Debug)]
+pub struct FoundCopies {
+    /// The search.
+    pub found: Arc<Found>,
+    /// Pairs of trees, largest relief first.
+    pub pairs: Vec<Contained>,
+    /// What goes if one copy of each set stays.
+    pub relief: Bytes,
+    /// Which copies stay.
+    pub keep: Keep,
+    /// The sets are asked for, and not the pairs.
+    pub sets: bool,
+}
+
+impl Query for FoundCopies {
+    fn answer<'a>(&self, of: Subject<'a>) -> Box<dyn Answer + 'a> {
+        if self.sets {
+            return Box::new(Duplicates::new(of, Arc::clone(&self.found), &self.keep, usize::MAX));
+        }
+        let sets = (self.found.sets.len() as u64, self.relief);
+        Box::new(Pairs { of, rows: self.pairs.clone(), top: usize::MAX, sets })
     }
 }

@@ -35,7 +35,7 @@ pub use breakdown::{Breakdown, slice_lines};
 pub use cells::{binary, percent, user};
 pub use containment::{NotThere, Pairs};
 pub use directories::{Directories, Map};
-pub use duplicates::Duplicates;
+pub use duplicates::{Duplicates, FoundCopies};
 pub use files::{Files, weight};
 pub use held::Held;
 pub use journal::{Actions, Runs, actions_document};

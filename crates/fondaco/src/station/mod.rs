@@ -220,6 +220,9 @@ pub trait Room: Sync {
     /// The scan is another one: what is known of the last means nothing in it.
     fn forget_scan(&self, _: &mut Model) {}
 
+    /// Adds what this station knows of an entry to its evidence, wherever that is shown.
+    fn add_to_evidence(&self, _: &Model, _: EntryId, _: &mut Sheet) {}
+
     /// The scan at hand has grown.
     fn on_growth(&self, _: &mut Model) -> Vec<Job> {
         Vec::new()

@@ -71,7 +71,11 @@ impl fmt::Display for Verdict {
             Self::InUse(holder) => write!(f, "In use: pid {} ({})", holder.pid, holder.command),
             Self::JustWritten(age) => write!(f, "In work? Written {age} ago"),
             Self::KeptByOtherNames(links) => {
-                write!(f, "Frees nothing alone: {} other names keep its bytes", links - 1)
+                let others = match links - 1 {
+                    1 => "its other name keeps".to_owned(),
+                    n => format!("{n} other names keep"),
+                };
+                write!(f, "Frees nothing alone: {others} its bytes")
             }
             Self::Unknown(age) => {
                 write!(f, "Unknown whether needed. Not open, not protected; written {age} ago")

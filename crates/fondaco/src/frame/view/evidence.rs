@@ -11,6 +11,7 @@ use super::pen::Pen;
 use crate::fit::cut_path;
 use crate::frame::geometry;
 use crate::frame::model::Model;
+use crate::station::Station;
 
 /// A verdict, and facts with their names.
 #[derive(Default)]
@@ -166,6 +167,9 @@ pub fn of_entry(model: &Model, pen: &Pen<'_>, row: Option<EntryFacts>) -> Sheet 
     };
     sheet.verdict = Some((evidence.verdict.to_string(), style));
     entry_facts(model, &mut sheet, evidence, row);
+    for station in Station::ALL {
+        station.room().add_to_evidence(model, subject, &mut sheet);
+    }
     sheet
 }
 

@@ -16,13 +16,16 @@ use std::sync::Arc;
 
 use fondaco_core::catalog::EntryId;
 use fondaco_core::plan::Deed;
-use fondaco_core::units::{Bytes, UnitStyle};
+use fondaco_core::units::{Bytes, UnitStyle, counted};
 use ratatui::layout::Rect;
 
 use crate::frame::commands::{Command, Key, command};
+use crate::frame::export::Exported;
 use crate::frame::message::Job;
 use crate::frame::model::Model;
+use crate::frame::update::export;
 use crate::frame::view::{Pen, Sheet};
+use crate::query::FoundCopies;
 use searching::{About, Again, Could, NotThere, PairRow, Results, Search, SetRow};
 
 /// See the [module](self).
@@ -60,6 +63,14 @@ impl State {
             _ => None,
         }
     }
+}
+
+/// How many equal copies an entry has elsewhere, if a search of the scan at hand knows.
+fn equal_copies(model: &Model, entry: EntryId) -> Option<u64> {
+    let state = &model.rooms.duplicates;
+    let results = state.results().filter(|_| state.about.0 == model.scan.number)?;
+    let number = *results.set_of.get(&entry)?;
+    Some(results.found.sets[number as usize].copies.len() as u64 - 1)
 }
 
 /// See the [module](self).
@@ -229,6 +240,26 @@ impl super::Room for Room {
                 (results.relief.shown(style).trim_end_matches(['B', 'i']).to_owned(), true)
             }
         }
+    }
+
+    fn add_to_evidence(&self, model: &Model, entry: EntryId, sheet: &mut Sheet) {
+        if let Some(copies) = equal_copies(model, entry) {
+            let copies = counted(copies, "equal copy");
+            sheet.fact("elsewhere", copies);
+        }
+    }
+
+    fn exported(&self, model: &Model) -> Option<Exported> {
+        let state = &model.rooms.duplicates;
+        let results = state.results()?;
+        let query = FoundCopies {
+            found: Arc::clone(&results.found),
+            pairs: results.pairs.iter().map(|row| row.contained.clone()).collect(),
+            relief: results.relief,
+            keep: searching::keep(&model.state, state.chosen.clone()).ok()?,
+            sets: state.shows_sets,
+        };
+        export::of_scan(model, query)
     }
 
     fn draw(&self, model: &Model, pen: &mut Pen<'_>, area: Rect) {

@@ -1,6 +1,6 @@
 //! Counting what could be equal, the search, and its results as rows.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::ffi::OsString;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
@@ -86,6 +86,8 @@ pub(super) struct Results {
     pub(super) sets: Vec<SetRow>,
     /// What all copies but one of each set take.
     pub(super) relief: Bytes,
+    /// For every scanned name of a copy the number of its set.
+    pub(super) set_of: Arc<HashMap<EntryId, u32>>,
 }
 
 /// What of a tree is not in the other one.
@@ -303,9 +305,10 @@ impl Work for Searching {
             pairs.into_iter().map(row).collect::<Vec<_>>()
         });
         let arranged = arrange(&subject, &found.sets, HashSet::new());
+        let set_of = Arc::new(subject.with(|catalog, _| set_of(catalog, &found.sets)));
         let (found, pairs) = (Arc::new(found), Arc::new(results));
-        let outcome =
-            arranged.map(|(sets, relief)| Arc::new(Results { found, pairs, sets, relief }));
+        let results = |(sets, relief)| Arc::new(Results { found, pairs, sets, relief, set_of });
+        let outcome = arranged.map(results);
         Box::new(Ended(subject, outcome))
     }
 }
@@ -357,6 +360,21 @@ impl News for Ended {
         }
         Vec::new()
     }
+}
+
+fn set_of(catalog: &Catalog, sets: &[Set]) -> HashMap<EntryId, u32> {
+    let mut set_of = HashMap::new();
+    for (number, set) in (0u32..).zip(sets) {
+        for copy in &set.copies {
+            match catalog.names_of_inode(*copy) {
+                Some((names, _)) => set_of.extend(names.into_iter().map(|name| (name, number))),
+                None => {
+                    set_of.insert(*copy, number);
+                }
+            }
+        }
+    }
+    set_of
 }
 
 /// The order of preference of the settings, after what has been chosen by hand.
@@ -459,6 +477,7 @@ impl News for Rearranged {
                     pairs: Arc::clone(&before.pairs),
                     sets,
                     relief,
+                    set_of: Arc::clone(&before.set_of),
                 };
                 // the cursor stays on its set
                 let state = &mut model.rooms.duplicates;

@@ -106,7 +106,7 @@ fn directories_that_a_plan_empties_go_with_it_and_copies_are_linked_and_all_come
     }
     terminal.shows(&["2 equal copies"]);
     let chart = demo.root().with_file_name("twice.svg");
-    terminal.keys(&["5", "e"]).shows(&["Export"]);
+    terminal.keys(&["5", "e"]).shows(&["Write what is shown"]);
     terminal.type_text(chart.to_str().unwrap());
     terminal.keys(&["Enter"]).shows(&["twice.svg"]);
     terminal.wait("the chart", |_| chart.exists());

@@ -1,10 +1,12 @@
 //! Exporting what the station shows.
 
+use fondaco_core::catalog::EntryId;
+
 use super::{ask, lens, place};
 use crate::frame::export::{Done, Export, Exported, OfScan, destination};
 use crate::frame::failure::Failure;
 use crate::frame::message::Job;
-use crate::frame::model::{Asking, Model};
+use crate::frame::model::{Asking, Model, read};
 use crate::query::Query;
 
 pub fn ask_where(model: &mut Model) -> Vec<Job> {
@@ -26,11 +28,21 @@ pub fn begin(model: &mut Model, typed: &str) -> Result<Vec<Job>, Failure> {
 
 /// Something that is asked of the scan at hand, below the directory at hand and under the lens.
 pub fn of_scan(model: &Model, query: impl Query + 'static) -> Option<Exported> {
+    of_scan_at(model, place::at(model)?, query)
+}
+
+/// As [`of_scan`], of the whole scan wherever the place at hand is.
+pub fn of_whole_scan(model: &Model, query: impl Query + 'static) -> Option<Exported> {
+    let top = read(model.scan.catalog.as_ref()?).top()?;
+    of_scan_at(model, top, query)
+}
+
+fn of_scan_at(model: &Model, at: EntryId, query: impl Query + 'static) -> Option<Exported> {
     Some(Exported::Scan(Box::new(OfScan {
         catalog: model.scan.catalog.clone()?,
         selection: lens::selection(model),
         lens: model.lens.text.clone(),
-        at: place::at(model)?,
+        at,
         state: model.state.clone(),
         query: Box::new(query),
     })))

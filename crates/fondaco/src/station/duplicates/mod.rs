@@ -259,7 +259,7 @@ impl super::Room for Room {
             keep: searching::keep(&model.state, state.chosen.clone()).ok()?,
             sets: state.shows_sets,
         };
-        export::of_scan(model, query)
+        export::of_whole_scan(model, query)
     }
 
     fn draw(&self, model: &Model, pen: &mut Pen<'_>, area: Rect) {

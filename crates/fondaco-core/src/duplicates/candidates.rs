@@ -94,12 +94,12 @@ impl Candidates {
         });
     }
 
-    /// Whether all of them lie on devices that turn, of which each reads one file at a time best.
-    pub(super) fn are_on_turning_disks(&self) -> bool {
+    /// The devices that they lie on, each with whether it turns: of such a one a single file is read at a time.
+    pub(super) fn devices(&self) -> Vec<(u64, bool)> {
         let mut devices: Vec<u64> = self.files.iter().map(|file| file.device).collect();
         devices.sort_unstable();
         devices.dedup();
-        !devices.is_empty() && devices.iter().all(|device| kernel::is_rotational(*device))
+        devices.into_iter().map(|device| (device, kernel::is_rotational(device))).collect()
     }
 
     /// How many files could be equal to another.

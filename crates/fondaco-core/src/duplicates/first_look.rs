@@ -154,6 +154,7 @@ fn look_at(
             looks.push(Look::LEFT_OUT);
             continue;
         }
+        let _turn = shared.turn(file.device);
         let opened = open_directory(&mut directory, parent, shared);
         let look = match &opened {
             Ok(Some(directory)) => look_at_one(file, directory.as_fd(), &name, shared, buffer),

@@ -1,9 +1,10 @@
 //! The search itself: groups of one length by several threads, figures and sets as they come.
 
+use std::collections::HashMap;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering::Relaxed};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::blocks::BlocksInCommon;
@@ -80,6 +81,8 @@ pub(super) struct Shared<'a> {
     pub(super) known: &'a KnownFiles,
     pub(super) places: &'a dyn Places,
     pub(super) blocks: BlocksInCommon,
+    /// Held by whoever reads from a device that turns.
+    turning: HashMap<u64, Mutex<()>>,
     stop: AtomicBool,
     read: AtomicU64,
     bytes_done: AtomicU64,
@@ -94,6 +97,11 @@ pub(super) struct Shared<'a> {
 impl Shared<'_> {
     pub(super) fn path(&self, entry: EntryId) -> PathBuf {
         self.places.path(entry)
+    }
+
+    /// To be held while a device is read: of one that turns, a single file is read at a time.
+    pub(super) fn turn(&self, device: u64) -> Option<MutexGuard<'_, ()>> {
+        self.turning.get(&device).map(locked)
     }
 
     pub(super) fn is_stopped(&self) -> bool {
@@ -163,7 +171,7 @@ fn compare_groups(alike: &Alike, shared: &Shared<'_>, threads: usize) {
     });
 }
 
-fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
@@ -182,10 +190,16 @@ pub fn search(
     watch: &mut dyn FnMut(&Figures, &[Set]) -> ControlFlow<()>,
 ) -> Found {
     let begun = Instant::now();
+    let devices = candidates.devices();
     let shared = Shared {
         known: &known.files,
         places,
         blocks: BlocksInCommon::default(),
+        turning: devices
+            .iter()
+            .filter(|(_, turns)| *turns)
+            .map(|(device, _)| (*device, Mutex::default()))
+            .collect(),
         stop: AtomicBool::new(false),
         read: AtomicU64::new(0),
         bytes_done: AtomicU64::new(0),
@@ -199,7 +213,12 @@ pub fn search(
     let (count, bytes) = (candidates.len() as u64, candidates.bytes());
     let figures =
         || Figures { candidates: count, bytes, elapsed: begun.elapsed(), ..shared.figures() };
-    let threads = if candidates.are_on_turning_disks() { 1 } else { parallel::threads() };
+    // a thread for each device that turns, and as many as there are processors for all others
+    let turning = shared.turning.len();
+    let threads = match devices.len() > turning {
+        true => parallel::threads() + turning,
+        false => turning.max(1),
+    };
     let candidates = Mutex::new(Some(candidates));
     let work = || {
         let Some(candidates) = locked(&candidates).take() else { return };

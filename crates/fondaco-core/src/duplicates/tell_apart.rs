@@ -78,6 +78,7 @@ pub(super) fn tell_apart(
             if shared.is_stopped() {
                 return alike;
             }
+            let _turn = shared.turn(member.candidate.device);
             match member.come_to(step, end, is_last, shared, buffer) {
                 Ok(digest) => {
                     if !keeps_open {

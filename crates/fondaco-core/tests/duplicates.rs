@@ -315,6 +315,28 @@ fn the_first_preference_that_tells_copies_apart_says_which_stays() {
     }
 }
 
+/// Files that are alike for long and differ only at their end are not read whole for that.
+#[test]
+fn files_that_differ_at_their_end_are_not_read_whole() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap();
+    let contents: Vec<u8> = (0..4_000_000u32).map(|i| (i % 249) as u8).collect();
+    for name in 0..6u8 {
+        let mut contents = contents.clone();
+        // the last three are equal
+        let number = name.min(3);
+        *contents.last_mut().unwrap() = number;
+        contents.push(number / 2);
+        std::fs::write(root.join(name.to_string()), contents).unwrap();
+    }
+    let scan = scan(&root);
+    let found = find(&scan.catalog(), &mut Known::nothing());
+    let sizes: Vec<usize> = found.sets.iter().map(|set| set.copies.len()).collect();
+    assert_eq!(sizes, [3]);
+    let read = found.figures.read.get();
+    assert!(read < 3 * 4_000_001 + 6 * 50_000, "{read}");
+}
+
 /// Copies that have their blocks in common are equal without being read, and free nothing beside each other.
 #[test]
 fn files_that_share_their_blocks_are_not_read_and_free_nothing() {

@@ -1,6 +1,7 @@
 //! Reads the files of one length step by step, as far as they are alike.
 
 use std::fs::File;
+use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 
 use rustc_hash::FxHashMap;
@@ -39,6 +40,22 @@ pub(super) struct Equal {
     pub(super) same_blocks: Vec<Vec<Candidate>>,
 }
 
+/// Files that have been alike so far.
+struct Part<'a> {
+    /// The step that tells them apart next.
+    step: usize,
+    /// Samples from all over them are alike too.
+    is_sampled: bool,
+    members: Vec<Member<'a>>,
+}
+
+/// Files of this length or more are sampled at their end and in between once the first steps have found them alike.
+const SAMPLED: u64 = 1 << 20;
+/// The step before which that is done.
+const SAMPLED_AT: usize = 5;
+/// Bytes of each sample.
+const SAMPLE: u64 = 4096;
+
 /// Shorter files are read sooner than it is asked where they lie.
 const WORTH_ASKING: u64 = 64 << 10;
 
@@ -57,20 +74,22 @@ pub(super) fn tell_apart(
         true => one_of_each_blocks(members, shared, &mut aside),
         false => members,
     };
-    let mut parts: Vec<(usize, Vec<Member<'_>>)> = vec![(begin, members)];
-    let mut alike = Vec::new();
-    if let [(_, members)] = &parts[..]
-        && members.len() < 2
-    {
+    if members.len() < 2 {
         // there is nothing else to tell it from
-        alike.extend(members.iter().filter_map(|member| alone(member, &mut aside)));
-        return alike;
+        return members.iter().filter_map(|member| alone(member, &mut aside)).collect();
     }
-    while let Some((step, mut members)) = parts.pop() {
+    let mut parts = vec![Part { step: begin, is_sampled: false, members }];
+    let mut alike = Vec::new();
+    while let Some(Part { step, is_sampled, mut members }) = parts.pop() {
         let keeps_open = members.len() <= OPEN;
         let keeps_digest = members.len() <= DIGESTED;
+        // before much is read: what differs only at its end is not read whole to find that out
+        let takes_samples = !is_sampled
+            && length >= SAMPLED
+            && step >= SAMPLED_AT
+            && !members.iter_mut().all(|member| member.is_known_at(step, shared));
         let end = end_of_step(step, length);
-        let is_last = end == length;
+        let is_last = end == length && !takes_samples;
         let mut apart: FxHashMap<[u8; 32], Vec<Member<'_>>> = FxHashMap::default();
         // files of many directories, in the order in which they lie on the device
         members.sort_unstable_by_key(|member| (member.candidate.device, member.candidate.inode));
@@ -79,7 +98,11 @@ pub(super) fn tell_apart(
                 return alike;
             }
             let _turn = shared.turn(member.candidate.device);
-            match member.come_to(step, end, is_last, shared, buffer) {
+            let digest = match takes_samples {
+                true => member.samples(shared, buffer),
+                false => member.come_to(step, end, is_last, shared, buffer),
+            };
+            match digest {
                 Ok(digest) => {
                     if !keeps_open {
                         member.file = None;
@@ -102,7 +125,11 @@ pub(super) fn tell_apart(
                         shared.remember(member.ended());
                     }
                 }
-                (_, false) => parts.push((step + 1, members)),
+                (_, false) => parts.push(Part {
+                    step: if takes_samples { step } else { step + 1 },
+                    is_sampled: is_sampled || takes_samples,
+                    members,
+                }),
                 (_, true) => {
                     let mut equal = Equal { files: Vec::new(), same_blocks: Vec::new() };
                     let asks = length < WORTH_ASKING;
@@ -256,6 +283,30 @@ impl<'a> Member<'a> {
             self.read.steps.push(short);
         }
         Ok(widened(short))
+    }
+
+    /// Whether nothing has to be read of it to tell it apart by a step.
+    fn is_known_at(&mut self, step: usize, shared: &Shared<'_>) -> bool {
+        if !self.looked_up && shared.known.has(self.candidate.device, self.candidate.inode) {
+            // what goes wrong is told when it is read
+            self.looked_up = self.look_up(shared.known).is_ok();
+        }
+        self.read.whole.is_some() || self.read.steps.len() > step
+    }
+
+    /// The digest of the last bytes and of some from the middle.
+    fn samples(&mut self, shared: &Shared<'_>, buffer: &mut [u8]) -> Result<[u8; 32], NotRead> {
+        self.open()?;
+        let Some(file) = &self.file else { return Err(NotRead::Changed) };
+        let length = self.candidate.length;
+        let mut hash = blake3::Hasher::new();
+        for at in [length - SAMPLE, length / 2 / SAMPLE * SAMPLE] {
+            let sample = &mut buffer[..SAMPLE as usize];
+            file.read_exact_at(sample, at).map_err(|error| self.not_read(error))?;
+            shared.has_read(SAMPLE);
+            hash.update(sample);
+        }
+        Ok(*hash.finalize().as_bytes())
     }
 
     /// Why it could not be read: one that has become shorter has changed.

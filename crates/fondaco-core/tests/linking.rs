@@ -128,7 +128,14 @@ fn shared_copies_stay_files_of_their_own_and_get_their_own_blocks_back() {
         assert_eq!((returned.done.len(), returned.refused.len()), (2, 0), "{returned:?}");
         rustix::fs::sync();
         assert_eq!(below(&place), before, "{kind}");
-        assert!(!all_shared(&stays) && !all_shared(&one) && !all_shared(&other), "{kind}");
+        assert!(!all_shared(&one) && !all_shared(&other), "{kind}");
+        // a file system lets go of what was removed a moment later
+        let wait = |_: u32| std::thread::sleep(std::time::Duration::from_millis(50));
+        let is_own = (0..100).any(|round| {
+            wait(round);
+            !all_shared(&stays)
+        });
+        assert!(is_own, "{kind}");
     }
 }
 

@@ -12,8 +12,8 @@ use super::execute::Run;
 use super::holding::directory_times;
 use super::{CarryOutError, EntryRecord, EntryState};
 use crate::kernel::{
-    self, CallError, Facts, Inventory, Kind, Lease, NoLease, Op, PrivateDir, Removal, RemovalError,
-    Stat, Strictness,
+    self, CallError, Facts, Inventory, InventoryWriter, Kind, Lease, NoLease, Op, PrivateDir,
+    Removal, RemovalError, Stat, Strictness,
 };
 use crate::plan::{Action, Deed, Located, Refusal, Touched, list_at, survey_at};
 use crate::shown::Shown;
@@ -29,6 +29,8 @@ pub(super) struct TakenTarget {
     before: Stat,
     /// It is kept still by a lease; not so what is no file, or where leases are not to be had.
     is_leased: bool,
+    /// What it was right after it was moved, if it is a leased file: nobody can have changed it since.
+    moved: Option<Stat>,
 }
 
 impl TakenTarget {
@@ -48,7 +50,7 @@ impl Run<'_> {
     pub(super) fn remove_batch(&mut self, batch: &[usize]) -> Result<(), CarryOutError> {
         self.checks.forget_place();
         let outcome = self.remove_intended(batch);
-        self.leases.give_back();
+        self.lease_return.give_back(&mut self.leases);
         self.kept_copies.clear();
         outcome
     }
@@ -102,7 +104,15 @@ impl Run<'_> {
             rustix::fs::fsync(&parent).map_err(CallError::on(Op::Sync, path))?;
         }
         self.areas.sync()?;
-        Ok(self.journal.write(self.id, batch.iter().map(|at| &self.entries[*at]))?)
+        // what is set aside keeps its list for the day when it is purged
+        let is_held = |at: usize| self.entries[at].state == EntryState::Held;
+        let lists: HashMap<usize, &Inventory> = cleared
+            .iter()
+            .filter(|(one, _)| is_held(one.at))
+            .map(|(one, list)| (one.at, list))
+            .collect();
+        let records = batch.iter().map(|at| (&self.entries[*at], lists.get(at).copied()));
+        Ok(self.journal.write_with(self.id, records)?)
     }
 
     /// Step 1: what may be touched at all is written down as intended, with where it will be held. The private
@@ -145,6 +155,11 @@ impl Run<'_> {
         if self.entries[at].action.emptied {
             self.look_at_emptied(at, &located)?;
         }
+        if matches!(self.entries[at].action.deed, Deed::Delete | Deed::SetAside)
+            && let Some(before) = self.lease_file(at, &located)?
+        {
+            return self.take_leased(at, located, area, before);
+        }
         let action = self.entries[at].action.clone();
         let path = &action.target.path.0;
         let (dev, ino) = (action.target.device, action.target.inode);
@@ -169,7 +184,7 @@ impl Run<'_> {
         }
         self.entries[at].parent_before = directory_times(located.parent.as_fd());
         let held = self.entries[at].held_name();
-        let one = TakenTarget { at, located, area, before, is_leased };
+        let one = TakenTarget { at, located, area, before, is_leased, moved: None };
         let located = &one.located;
         match action.deed {
             Deed::Link => self.link_and_take(&one)?,
@@ -181,7 +196,75 @@ impl Run<'_> {
         self.entries[at].parent_after =
             directory_times(one.located.parent.as_fd()).map(|(_, written)| written);
         match self.look_after_move(&one, &held) {
-            Ok(()) => Ok(one),
+            Ok(_) => Ok(one),
+            Err(refusal) => Err(self.give_back(&one, refusal)),
+        }
+    }
+
+    /// Steps 2 for a regular file, in the fewest calls: leases it, and compares it with its record by descriptor. `None` if
+    /// it is none, or cannot be leased: then it goes the way of all others.
+    fn lease_file(&mut self, at: usize, located: &Located) -> Result<Option<Stat>, Refusal> {
+        let action = &self.entries[at].action;
+        let target = &action.target;
+        let path = &target.path.0;
+        if target.kind != Kind::File || self.leases.of(target.device, target.inode).is_some() {
+            return Ok(None);
+        }
+        let found = match kernel::stat_at(&located.parent, located.name.as_os_str()) {
+            Ok(found) => found,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                return Err(Refusal::Gone(path.clone()));
+            }
+            Err(error) => return Err(CallError::on(Op::Examine, path)(error).into()),
+        };
+        if (found.kind, found.dev, found.ino) != (target.kind, target.device, target.inode) {
+            return Ok(None);
+        }
+        let file = match kernel::open_found_file(&located.parent, located.name.as_os_str()) {
+            Ok(file) => file,
+            // somebody else has a lease on it
+            Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
+                return Err(Refusal::InUse { path: path.clone(), holder: None });
+            }
+            Err(_) => return Ok(None),
+        };
+        let lease = match Lease::take(file) {
+            Ok(lease) => lease,
+            Err((_, NoLease::InUse)) => {
+                return Err(Refusal::InUse { path: path.clone(), holder: None });
+            }
+            Err((_, NoLease::Unavailable(_))) => return Ok(None),
+        };
+        let stat = kernel::stat_descriptor(lease.file());
+        let stat = stat.map_err(CallError::on(Op::Examine, path))?;
+        self.checks.leased_file(action, located, &stat, &self.touched)?;
+        self.leases.hold(stat.dev, stat.ino, lease);
+        Ok(Some(stat))
+    }
+
+    /// Step 3 for a leased file.
+    fn take_leased(
+        &mut self,
+        at: usize,
+        located: Located,
+        area: Rc<PrivateDir>,
+        before: Stat,
+    ) -> Result<TakenTarget, Refusal> {
+        let held = self.entries[at].held_name();
+        self.entries[at].parent_before = directory_times(located.parent.as_fd());
+        let taken = area.take(&located.parent, &located.name, held.as_ref());
+        taken.map_err(|error| {
+            CallError::on(Op::Rename, &self.entries[at].action.target.path.0)(error)
+        })?;
+        self.entries[at].parent_after =
+            directory_times(located.parent.as_fd()).map(|(_, written)| written);
+        let mut one = TakenTarget { at, located, area, before, is_leased: true, moved: None };
+        match self.look_after_move(&one, &held) {
+            Ok(moved) => {
+                // another of its names may be taken next, which changes the inode
+                one.moved = (moved.links == 1).then_some(moved);
+                Ok(one)
+            }
             Err(refusal) => Err(self.give_back(&one, refusal)),
         }
     }
@@ -208,7 +291,7 @@ impl Run<'_> {
     }
 
     /// Beside the rename: it is the very inode, and nothing but its change time is different.
-    fn look_after_move(&mut self, one: &TakenTarget, held: &str) -> Result<(), Refusal> {
+    fn look_after_move(&mut self, one: &TakenTarget, held: &str) -> Result<Stat, Refusal> {
         let action = &self.entries[one.at].action;
         let path = action.target.path.0.clone();
         let moved = one.area.stat(held.as_ref())?;
@@ -227,7 +310,7 @@ impl Run<'_> {
             Some(lease) if !lease.is_unbroken().map_err(CallError::on(Op::Examine, &path))? => {
                 Err(Refusal::InUse { path, holder: None })
             }
-            _ => Ok(()),
+            _ => Ok(moved),
         }
     }
 
@@ -271,15 +354,16 @@ impl Run<'_> {
         Ok(cleared)
     }
 
-    /// Writes down, with the lists, that what has been compared may be removed. What is set aside keeps its list for
-    /// the day when it is purged.
+    /// Writes down, with the lists, that what has been compared may be removed. What is set aside stays, so that nothing
+    /// has to be known of it before its outcome.
     fn clear(&mut self, compared: &[(TakenTarget, Inventory)]) -> Result<(), CarryOutError> {
         if compared.is_empty() {
             return Ok(());
         }
+        let stays = |entry: &EntryRecord| entry.action.deed == Deed::SetAside;
         for (one, _) in compared {
             let entry = &mut self.entries[one.at];
-            if entry.action.deed != Deed::SetAside {
+            if !stays(entry) {
                 entry.state = EntryState::Cleared;
             }
         }
@@ -292,13 +376,24 @@ impl Run<'_> {
         }
         self.areas.sync()?;
         let records = compared.iter().map(|(one, list)| (&self.entries[one.at], Some(list)));
-        Ok(self.journal.write_with(self.id, records)?)
+        let records: Vec<_> = records.filter(|(entry, _)| !stays(entry)).collect();
+        match records.is_empty() {
+            true => Ok(()),
+            false => Ok(self.journal.write_with(self.id, records)?),
+        }
     }
 
     fn compare(&self, one: &TakenTarget) -> Result<Inventory, Refusal> {
         let entry = &self.entries[one.at];
         let (target, held) = (&entry.action.target, entry.held_name());
         let path = &target.path.0;
+        if let Some(moved) = &one.moved {
+            // compared before and right after the move, and leased all the time
+            let failed = |error: io::Error| CallError::on(Op::Write, path)(error);
+            let mut list = InventoryWriter::new().map_err(failed)?;
+            list.add(0, held.as_ref(), moved).map_err(failed)?;
+            return Ok(list.finish().map_err(failed)?);
+        }
         let mut guard = self.checks.guard(path);
         let here = one.area.fd().as_fd();
         let (found, inventory) =

@@ -2,11 +2,12 @@
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap};
+use std::ffi::OsStr;
 use std::fs::File;
 use std::io;
-use std::ops::Bound;
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use rustix::fs::{Access, AtFlags, CWD};
@@ -41,6 +42,8 @@ pub(super) struct Checks {
     destinations: HashMap<PathBuf, (PathBuf, Stat)>,
     locator: RefCell<Locator>,
     free: FreeDirectory,
+    /// The directory from which files were last found to be takeable, and the mount that it is on.
+    last_directory: RefCell<Option<(Arc<OwnedFd>, u64)>>,
 }
 
 impl Checks {
@@ -78,6 +81,7 @@ impl Checks {
             destinations,
             locator: RefCell::default(),
             free: FreeDirectory::default(),
+            last_directory: RefCell::default(),
         }
     }
 
@@ -174,6 +178,39 @@ impl Checks {
         Ok((located, survey))
     }
 
+    /// As [`Checks::target`], for a regular file that is leased, and so in use by nobody: what is asked of its directory is
+    /// asked once for all files in it. `found` are the facts about the file, by its descriptor.
+    pub(super) fn leased_file(
+        &self,
+        action: &Action,
+        located: &Located,
+        found: &Stat,
+        touched: &Touched,
+    ) -> Result<(), Refusal> {
+        let path = &action.target.path.0;
+        let mut last = self.last_directory.borrow_mut();
+        let mount = match &*last {
+            Some((directory, mount)) if Arc::ptr_eq(directory, &located.parent) => *mount,
+            _ => {
+                can_be_taken_from(located, path, action.target.kind)?;
+                let stat = stat_descriptor(&located.parent);
+                let mount = stat.map_err(CallError::on(Op::Examine, path))?.mount;
+                *last = Some((Arc::clone(&located.parent), mount));
+                mount
+            }
+        };
+        if found.mount != mount {
+            return Err(Refusal::MountBelow(path.clone()));
+        }
+        if found.immutable || found.append_only {
+            return Err(Refusal::Immutable(path.clone()));
+        }
+        match action.target.inode_difference(path, &touched.as_reviewed(*found)) {
+            Some(difference) => Err(Refusal::Changed { path: path.clone(), difference }),
+            None => Ok(()),
+        }
+    }
+
     /// Makes sure that a directory which is to be emptied is the one that was reviewed, can be taken, and is not in use.
     pub(super) fn emptied(&self, action: &Action) -> Result<(), Refusal> {
         let target = &action.target;
@@ -232,6 +269,7 @@ impl Checks {
     /// Looks for the directory of the next target anew.
     pub(super) fn forget_place(&self) {
         self.locator.borrow_mut().forget();
+        self.last_directory.borrow_mut().take();
     }
 
     /// Opens the directory that holds a target: see [`Locator`].
@@ -348,56 +386,54 @@ impl Guard<'_> {
 
 /// Actions whose target is, lies in, or contains the target of one that comes before them.
 fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
+    /// A directory on its file system.
+    type Place = (u64, PathBuf);
     let mut found = HashMap::new();
-    let mut taken: BTreeMap<(u64, PathBuf), u32> = BTreeMap::new();
-    // of the targets that others can lie in
-    let mut directories: HashMap<(u64, PathBuf), u32> = HashMap::new();
+    // files by their directory, so that not each of many is a path of its own
+    let mut files: BTreeMap<Place, HashMap<&OsStr, u32>> = BTreeMap::new();
+    let mut directories: BTreeMap<Place, u32> = BTreeMap::new();
     // neighbours mostly lie in one directory
-    let mut last: Option<(PathBuf, (u64, PathBuf))> = None;
+    let mut last: Option<(&Path, Place)> = None;
     for action in plan.actions.iter().filter(|action| !action.deed.is_release() && !action.emptied)
     {
-        let path = &action.target.path.0;
-        let is_directory = action.target.kind == Kind::Directory;
+        let path = action.target.path.0.as_path();
         let place = |path: &Path| {
             protection.on_file_system(path).unwrap_or((action.target.device, path.to_owned()))
         };
-        let (device, path) = match (path.parent(), path.file_name()) {
+        let is_directory = action.target.kind == Kind::Directory;
+        let (directory, name) = match (path.parent(), path.file_name()) {
             (Some(directory), Some(name)) if !is_directory => {
-                let (device, directory) = match last.take() {
-                    Some((known, place)) if known == directory => place,
-                    _ => place(directory),
-                };
-                let path = directory.join(name);
-                let known_as = action.target.path.0.parent().unwrap_or(Path::new("")).to_owned();
-                last = Some((known_as, (device, directory)));
-                (device, path)
+                let known = last.take().filter(|(known, _)| *known == directory);
+                let (_, place) = known.unwrap_or_else(|| (directory, place(directory)));
+                (last.insert((directory, place)).1.clone(), Some(name))
             }
-            _ => place(path),
+            _ => (place(path), None),
         };
-        let mut above = taken.get(&(device, path.clone()));
-        if above.is_none() && !directories.is_empty() {
-            above = path.ancestors().find_map(|above| directories.get(&(device, above.to_owned())));
-        }
-        if let Some(other) = above {
+        let takes_it = |(device, path): &Place| {
+            let mut above = path.ancestors().filter(|_| !directories.is_empty());
+            above.find_map(|above| directories.get(&(*device, above.to_owned())).copied())
+        };
+        let same = name.and_then(|name| files.get(&directory)?.get(name).copied());
+        if let Some(other) = same.or_else(|| takes_it(&directory)) {
             found.insert(action.number, format!("action {other} takes it already"));
             continue;
         }
-        // paths are ordered part by part: what lies below one comes right behind it
-        let key = (device, path);
-        if !is_directory {
-            taken.insert(key, action.number);
+        if let Some(name) = name {
+            files.entry(directory).or_default().insert(name, action.number);
             continue;
         }
-        let next = taken.range((Bound::Excluded(&key), Bound::Unbounded)).next();
-        if let Some(((_, below), other)) = next
-            && below.starts_with(&key.1)
-        {
+        // paths are ordered part by part: what lies below one comes right behind it
+        let is_below = |place: &Place| place.0 == directory.0 && place.1.starts_with(&directory.1);
+        let file = files.range(&directory..).next().filter(|(place, _)| is_below(place));
+        let file = file.and_then(|(_, names)| names.values().min().copied());
+        let below = directories.range(&directory..).next().filter(|(place, _)| is_below(place));
+        let below = below.map(|(_, other)| *other);
+        if let Some(other) = file.into_iter().chain(below).min() {
             let reason = format!("action {other} takes something of it before");
             found.insert(action.number, reason);
             continue;
         }
-        directories.insert(key.clone(), action.number);
-        taken.insert(key, action.number);
+        directories.insert(directory, action.number);
     }
     found
 }

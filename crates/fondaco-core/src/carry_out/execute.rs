@@ -18,7 +18,7 @@ use super::release::release;
 use super::settle::{remainder, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Figures, Journal, RunState, Settled, Watch};
 use crate::archive::{Depot, DepotAddress, DepotError, Packing};
-use crate::kernel::{self, CallError, Kind, Leases, Op, OwnChanges};
+use crate::kernel::{self, CallError, Kind, LeaseReturn, Leases, Op, OwnChanges};
 use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Touched};
 use crate::shown::{Shown, shown};
 use crate::state::State;
@@ -106,6 +106,7 @@ pub fn carry_out(
         touched: Touched::default(),
         own: OwnChanges::default(),
         leases: Leases::default(),
+        lease_return: LeaseReturn::default(),
         destinations: HashMap::new(),
         kept_copies: HashMap::new(),
         journal: &mut journal,
@@ -121,6 +122,8 @@ pub fn carry_out(
     run.remove_all(false)?;
     run.remove_all(true)?;
     run.release_all()?;
+    // what was removed is freed before it is measured
+    run.lease_return = LeaseReturn::default();
     run.clear_copies();
     run.drop_left_names();
     run.areas.remove_empty();
@@ -264,6 +267,8 @@ pub(super) struct Run<'a> {
     pub(super) own: OwnChanges,
     /// On the files of the batch at hand.
     pub(super) leases: Leases,
+    /// Where they go when the batch is done.
+    pub(super) lease_return: LeaseReturn,
     /// Copies that stay, of the batch at hand, by device and inode.
     pub(super) kept_copies: HashMap<(u64, u64), KeptCopy>,
     /// Where things are moved to, by the path that the plan has.

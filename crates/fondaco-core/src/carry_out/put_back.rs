@@ -1,6 +1,6 @@
 //! Undo: returning what was set aside or archived; and purging what is held.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::ffi::OsString;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
@@ -262,8 +262,12 @@ fn purge_batch(
 ) -> Result<(), CarryOutError> {
     let open = OpenFiles::collect(now);
     let mut ready: Vec<(EntryRecord, Rc<PrivateDir>, Inventory)> = Vec::new();
+    let mut known: HashSet<u32> = HashSet::new();
     for mut entry in batch {
         let before = chosen.journal.inventory(chosen.run, entry.action.number)?;
+        if before.is_some() {
+            known.insert(entry.action.number);
+        }
         match look_before_purge(&entry, before, &open, areas) {
             Ok((area, inventory)) => {
                 entry.state = EntryState::Purging;
@@ -272,7 +276,11 @@ fn purge_batch(
             Err(refusal) => chosen.returned.refused.push((entry, refusal.to_string())),
         }
     }
-    let begun = ready.iter().map(|(entry, _, list)| (entry, Some(list)));
+    // the journal has the lists, but for those of runs that did not keep them
+    let begun = ready.iter().map(|(entry, _, list)| {
+        let is_known = known.contains(&entry.action.number);
+        (entry, (!is_known).then_some(list))
+    });
     chosen.journal.write_with(chosen.run, begun)?;
     let mut gone = Vec::new();
     let mut ended = Vec::new();

@@ -173,6 +173,24 @@ pub fn open_file(parent: impl AsFd, name: impl rustix::path::Arg) -> io::Result<
     .map_err(Into::into)
 }
 
+/// As [`open_file`], for an entry that was looked at just now and is a regular file. What has come to its place since is
+/// opened without waiting for it, and told by whoever looks at the descriptor.
+///
+/// # Errors
+///
+/// As `openat(2)`.
+pub fn open_found_file(parent: impl AsFd, name: impl rustix::path::Arg) -> io::Result<OwnedFd> {
+    let flags =
+        OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOFOLLOW | OFlags::NOCTTY | OFlags::CLOEXEC;
+    name.into_with_c_str(|name| {
+        match rustix::fs::openat(&parent, name, flags | OFlags::NOATIME, Mode::empty()) {
+            Err(Errno::PERM) => rustix::fs::openat(&parent, name, flags, Mode::empty()),
+            opened => opened,
+        }
+    })
+    .map_err(Into::into)
+}
+
 /// Opens `relative` beneath an open directory: no symbolic link on the way or at the end, no way
 /// up and out, no crossing into another mount.
 ///

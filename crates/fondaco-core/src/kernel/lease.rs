@@ -7,6 +7,8 @@
 use std::collections::HashMap;
 use std::io;
 use std::os::fd::{AsRawFd, OwnedFd};
+use std::sync::mpsc::{SyncSender, sync_channel};
+use std::thread::JoinHandle;
 
 /// Why a file cannot be kept still.
 #[derive(Debug)]
@@ -59,6 +61,11 @@ impl Lease {
         }
     }
 
+    /// Whether the leased inode has no name any more, so that it goes with its last descriptor.
+    fn is_nameless(&self) -> bool {
+        rustix::fs::fstat(&self.file).is_ok_and(|stat| stat.st_nlink == 0)
+    }
+
     /// Whether no process has tried to open the file since the lease was taken. One that has tried is waiting now, for
     /// at most `fs.lease-break-time` seconds.
     ///
@@ -89,10 +96,46 @@ impl Leases {
     pub fn hold(&mut self, dev: u64, ino: u64, lease: Lease) {
         self.0.insert((dev, ino), lease);
     }
+}
 
-    /// Gives all of them back.
-    pub fn give_back(&mut self) {
-        self.0.clear();
+/// Gives leases back on a thread of its own: closing the last descriptor of a removed file frees its blocks, which takes as
+/// long as removing its name did. At most the leases of one batch wait for it.
+#[derive(Debug, Default)]
+pub struct LeaseReturn {
+    thread: Option<(SyncSender<Leases>, JoinHandle<()>)>,
+}
+
+impl LeaseReturn {
+    /// Gives these leases back: those on files that are gone soon, all others at once. Where no thread can be begun, at once
+    /// too.
+    pub fn give_back(&mut self, leases: &mut Leases) {
+        let mut leases = std::mem::take(leases);
+        // what has a name may be wanted by it at once
+        leases.0.retain(|_, lease| lease.is_nameless());
+        if leases.0.is_empty() {
+            return;
+        }
+        if self.thread.is_none() {
+            // handed over only when the thread has done with those before
+            let (send, receive) = sync_channel::<Leases>(0);
+            let work = move || receive.iter().for_each(drop);
+            let thread = std::thread::Builder::new().name("leases".to_owned()).spawn(work);
+            self.thread = thread.ok().map(|thread| (send, thread));
+        }
+        if let Some((send, _)) = &self.thread {
+            // what a thread that has ended does not take is dropped here
+            drop(send.send(leases));
+        }
+    }
+}
+
+impl Drop for LeaseReturn {
+    fn drop(&mut self) {
+        if let Some((send, thread)) = self.thread.take() {
+            drop(send);
+            // all are given back when this returns; a panic there would have nothing to say
+            let _ = thread.join();
+        }
     }
 }
 

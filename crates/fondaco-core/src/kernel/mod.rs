@@ -31,7 +31,8 @@ mod stat;
 mod xfs;
 
 pub use beneath::{
-    CallError, Op, PrivateDir, open_beneath, open_directory, open_file, open_root, parent_of,
+    CallError, Op, PrivateDir, open_beneath, open_directory, open_file, open_found_file, open_root,
+    parent_of,
 };
 pub use btrfs::{
     BtrfsExtent, BtrfsExtents, BtrfsFiles, BtrfsSpace, BtrfsSums, btrfs_extents,
@@ -44,7 +45,7 @@ pub use ext::{ExtHidden, ext_hidden};
 pub use extents::{Extent, extents, settled_extents};
 pub use identity::{FileSystemId, file_system_id};
 pub use inventory::{Facts, Inventory, InventoryWriter, Strictness};
-pub use lease::{Lease, Leases, NoLease};
+pub use lease::{Lease, LeaseReturn, Leases, NoLease};
 pub use machine::{
     addresses_are_scarce, effective_user, exposed_at, give_back_freed_memory, inode_clock,
     machine_id, node_name, outlive_file_size_limit, own_descriptor_table, processor_time,

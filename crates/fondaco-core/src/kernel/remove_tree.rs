@@ -434,23 +434,22 @@ impl Work<'_> {
                 Err(error) => return Err(CallError::on(Op::Open, at())(error).into()),
             },
         };
-        let before =
-            stat_descriptor(still.fd()).map_err(|e| CallError::on(Op::Examine, at())(e))?;
+        let before = match &still {
+            // what is leased is known by its inode: what the name leads to now is looked at once
+            OpenEntry::Borrowed(_) => stat_at(parent, name),
+            _ => stat_descriptor(still.fd()),
+        };
+        let before = match before {
+            Ok(before) => before,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+            Err(error) => return Err(CallError::on(Op::Examine, at())(error).into()),
+        };
         if let Some(difference) = then.difference(&before, self.strictness)
             && !hold(&self.own).explain(&before)
         {
             return Err(RemovalError::Changed { path: at(), difference });
         }
         if let OpenEntry::Borrowed(lease) = still {
-            let here = match stat_at(parent, name) {
-                Ok(here) => here,
-                Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
-                Err(error) => return Err(CallError::on(Op::Examine, at())(error).into()),
-            };
-            if (here.dev, here.ino) != (before.dev, before.ino) {
-                let difference = "another entry has its name";
-                return Err(RemovalError::Changed { path: at(), difference });
-            }
             if !lease.is_unbroken().map_err(CallError::on(Op::Examine, at()))? {
                 return Err(RemovalError::InUse(at()));
             }

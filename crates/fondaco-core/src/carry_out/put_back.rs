@@ -1,7 +1,8 @@
 //! Undo: returning what was set aside or archived; and purging what is held.
 
+use std::cell::LazyCell;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
@@ -18,7 +19,10 @@ use super::own_file::return_own_file;
 use super::settle::{is_in_place, remove_rest, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Journal};
 use crate::archive::{DepotError, Links, OpenArchive};
-use crate::kernel::{self, CallError, Inventory, Op, OpenFiles, PrivateDir, open_beneath};
+use crate::kernel::{
+    self, CallError, Inventory, InventoryWriter, Kind, Lease, LeaseReturn, Leases, NoLease, Op,
+    OpenFiles, PrivateDir, open_beneath,
+};
 use crate::plan::{Located, Locator, Refusal, Target, Touched, list_at};
 use crate::shown::{Shown, shown};
 use crate::state::State;
@@ -245,11 +249,11 @@ pub fn purge(
         |entry: &EntryRecord| matches!(entry.state, EntryState::Held | EntryState::Purging);
     let mut chosen = Chosen::open(run, numbers, state, now, applies)?;
     let mut entries = std::mem::take(&mut chosen.entries);
-    let mut areas = Reopened::default();
+    let (mut areas, mut lease_return) = (Reopened::default(), LeaseReturn::default());
     while !entries.is_empty() {
         let rest = entries.split_off(batch_length(entries.iter().map(|entry| &entry.action)));
         let batch = std::mem::replace(&mut entries, rest);
-        purge_batch(batch, &mut chosen, &mut areas, now)?;
+        purge_batch(batch, &mut chosen, &mut areas, &mut lease_return, now)?;
     }
     Ok(chosen.end("purged"))
 }
@@ -258,17 +262,23 @@ fn purge_batch(
     batch: Vec<EntryRecord>,
     chosen: &mut Chosen,
     areas: &mut Reopened,
+    lease_return: &mut LeaseReturn,
     now: Time,
 ) -> Result<(), CarryOutError> {
-    let open = OpenFiles::collect(now);
+    // of a file its lease tells who has it open
+    let open: OpenNow<'_> = LazyCell::new(Box::new(|| OpenFiles::collect(now)));
     let mut ready: Vec<(EntryRecord, Rc<PrivateDir>, Inventory)> = Vec::new();
-    let mut known: HashSet<u32> = HashSet::new();
+    let numbers = batch.iter().map(|entry| entry.action.number);
+    let (first, last) = (numbers.clone().min().unwrap_or(0), numbers.max().unwrap_or(0));
+    let mut lists = chosen.journal.inventories(chosen.run, first, last)?;
+    let (mut known, mut leases) = (HashSet::new(), Leases::default());
     for mut entry in batch {
-        let before = chosen.journal.inventory(chosen.run, entry.action.number)?;
+        let before = lists.remove(&entry.action.number);
         if before.is_some() {
             known.insert(entry.action.number);
         }
-        match look_before_purge(&entry, before, &open, areas) {
+        let looked = look_before_purge(&entry, before, &open, areas, &mut leases);
+        match looked {
             Ok((area, inventory)) => {
                 entry.state = EntryState::Purging;
                 ready.push((entry, area, inventory));
@@ -285,7 +295,7 @@ fn purge_batch(
     let mut gone = Vec::new();
     let mut ended = Vec::new();
     for (mut entry, area, inventory) in ready {
-        match remove_rest(&entry, &area, &inventory).map_err(refusal_of) {
+        match remove_rest(&entry, &area, &inventory, &leases).map_err(refusal_of) {
             Ok(freed) => gone.push((entry, freed)),
             Err(refusal) => {
                 let rest = Shown(area.path().join(entry.held_name())).to_string();
@@ -295,6 +305,7 @@ fn purge_batch(
             }
         }
     }
+    lease_return.give_back(&mut leases);
     let synced = areas.sync();
     for (mut entry, freed) in gone {
         match &synced {
@@ -322,8 +333,9 @@ fn purge_batch(
 fn look_before_purge(
     entry: &EntryRecord,
     kept: Option<Inventory>,
-    open: &OpenFiles,
+    open: &OpenNow<'_>,
     areas: &mut Reopened,
+    leases: &mut Leases,
 ) -> Result<(Rc<PrivateDir>, Inventory), Refusal> {
     let area = area_of(entry, areas)?;
     let held = OsString::from(entry.held_name());
@@ -335,20 +347,10 @@ fn look_before_purge(
     if let (EntryState::Purging, Some(inventory)) = (entry.state, &kept) {
         return Ok((area, inventory.clone()));
     }
-    if let Some(trouble) = &open.trouble {
-        let reason = format!("it cannot be told who has it open: {trouble}");
-        return Err(Refusal::Hopeless { path: path.clone(), reason });
-    }
-    let here = area.fd().as_fd();
-    let (_, found) = list_at(here, &held, path, &Touched::default(), &mut |visit| {
-        let stat = visit.found;
-        if open.is_open(stat.dev, stat.ino) {
-            let path = path.join(visit.below).components().collect();
-            let holder = open.holders(stat.dev, stat.ino).into_iter().next();
-            return Err(Refusal::InUse { path, holder });
-        }
-        Ok(())
-    })?;
+    let found = match lease_held(&area, &held, path, open, leases)? {
+        Some(found) => found,
+        None => list_unused(&area, &held, path, open)?,
+    };
     if let Some(kept) = kept {
         let read_error = |error| CallError::on(Op::Read, "journal.db")(error);
         if let Some((below, difference)) = kept.difference(&found).map_err(read_error)? {
@@ -357,6 +359,66 @@ fn look_before_purge(
         }
     }
     Ok((area, found))
+}
+
+/// The open files of all processes, collected when they are asked for.
+type OpenNow<'a> = LazyCell<OpenFiles, Box<dyn FnOnce() -> OpenFiles + 'a>>;
+
+/// The list of a regular file that is held, which is leased from here on. `None` if it is something else, or cannot be
+/// leased.
+fn lease_held(
+    area: &PrivateDir,
+    held: &OsStr,
+    path: &Path,
+    open: &OpenNow<'_>,
+    leases: &mut Leases,
+) -> Result<Option<Inventory>, Refusal> {
+    let found = area.stat(held)?;
+    let Some(found) = found.filter(|found| found.kind == Kind::File && found.links == 1) else {
+        return Ok(None);
+    };
+    let Ok(file) = kernel::open_found_file(area.fd(), held) else { return Ok(None) };
+    let lease = match Lease::take(file) {
+        Ok(lease) => lease,
+        Err((_, NoLease::InUse)) => {
+            let holder = open.holders(found.dev, found.ino).into_iter().next();
+            return Err(Refusal::InUse { path: path.to_owned(), holder });
+        }
+        Err((_, NoLease::Unavailable(_))) => return Ok(None),
+    };
+    let stat = kernel::stat_descriptor(lease.file()).map_err(CallError::on(Op::Examine, path))?;
+    if (stat.dev, stat.ino) != (found.dev, found.ino) {
+        return Ok(None);
+    }
+    let failed = |error: io::Error| CallError::on(Op::Write, path)(error);
+    let mut list = InventoryWriter::new().map_err(failed)?;
+    list.add(0, held, &stat).map_err(failed)?;
+    leases.hold(stat.dev, stat.ino, lease);
+    Ok(Some(list.finish().map_err(failed)?))
+}
+
+/// The list of what is held; refuses what a process has open.
+fn list_unused(
+    area: &PrivateDir,
+    held: &OsStr,
+    path: &Path,
+    open: &OpenNow<'_>,
+) -> Result<Inventory, Refusal> {
+    if let Some(trouble) = &open.trouble {
+        let reason = format!("it cannot be told who has it open: {trouble}");
+        return Err(Refusal::Hopeless { path: path.to_owned(), reason });
+    }
+    let here = area.fd().as_fd();
+    let (_, found) = list_at(here, held, path, &Touched::default(), &mut |visit| {
+        let stat = visit.found;
+        if open.is_open(stat.dev, stat.ino) {
+            let path = path.join(visit.below).components().collect();
+            let holder = open.holders(stat.dev, stat.ino).into_iter().next();
+            return Err(Refusal::InUse { path, holder });
+        }
+        Ok(())
+    })?;
+    Ok(found)
 }
 
 /// The actions of a run that something is to be done to, under the lock.

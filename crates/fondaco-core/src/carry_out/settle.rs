@@ -340,12 +340,13 @@ pub(super) fn finish_removal(
         let message = format!("it is not known what of it may go; what is left is in {}", kept());
         return Err(Unsettled::Ever(message));
     };
-    let freed = remove_rest(entry, area, inventory).map_err(|error| match error {
-        RemovalError::Call(error) => {
-            Unsettled::Now(format!("{}; what is left of it is in {}", error.whole(), kept()))
-        }
-        other => Unsettled::Ever(format!("{other}; what is left of it is in {}", kept())),
-    })?;
+    let freed =
+        remove_rest(entry, area, inventory, &Leases::default()).map_err(|error| match error {
+            RemovalError::Call(error) => {
+                Unsettled::Now(format!("{}; what is left of it is in {}", error.whole(), kept()))
+            }
+            other => Unsettled::Ever(format!("{other}; what is left of it is in {}", kept())),
+        })?;
     area.sync()?;
     entry.freed += freed;
     let state = match (entry.state, &entry.action.deed) {
@@ -363,6 +364,7 @@ pub(super) fn remove_rest(
     entry: &EntryRecord,
     area: &PrivateDir,
     inventory: &Inventory,
+    leases: &Leases,
 ) -> Result<Bytes, RemovalError> {
     let mut freed = Bytes::ZERO;
     area.remove(
@@ -370,7 +372,7 @@ pub(super) fn remove_rest(
         &mut Removal {
             inventory,
             strictness: Strictness::AfterCrash,
-            leases: &Leases::default(),
+            leases,
             path: &entry.action.target.path.0,
             own: &mut OwnChanges::default(),
             gone: &mut |stat, _| {

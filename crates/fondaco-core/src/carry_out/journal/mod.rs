@@ -7,7 +7,7 @@ mod packed;
 mod records;
 mod schema;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -273,6 +273,30 @@ impl Journal {
                 let list = |row: &Row<'_>| row.get::<_, Option<Vec<u8>>>(0);
                 let list = select.query_row(params![run, number], list).optional()?;
                 Ok(list.flatten().map(Inventory::from_kept))
+            })
+            .map_err(self.wrap())
+    }
+
+    /// The lists of what may be removed of the actions from `first` to `last`, of those that have one.
+    ///
+    /// # Errors
+    ///
+    /// [`JournalError`].
+    pub fn inventories(
+        &self,
+        run: i64,
+        first: u32,
+        last: u32,
+    ) -> Result<HashMap<u32, Inventory>, JournalError> {
+        let select = "SELECT number, list FROM entry
+                      WHERE run = ?1 AND number BETWEEN ?2 AND ?3 AND list IS NOT NULL";
+        self.database
+            .prepare_cached(select)
+            .and_then(|mut select| {
+                let row = |row: &Row<'_>| {
+                    Ok((row.get::<_, u32>(0)?, Inventory::from_kept(row.get::<_, Vec<u8>>(1)?)))
+                };
+                select.query_map(params![run, first, last], row)?.collect()
             })
             .map_err(self.wrap())
     }

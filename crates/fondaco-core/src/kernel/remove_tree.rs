@@ -449,10 +449,10 @@ impl Work<'_> {
         {
             return Err(RemovalError::Changed { path: at(), difference });
         }
-        if let OpenEntry::Borrowed(lease) = still {
-            if !lease.is_unbroken().map_err(CallError::on(Op::Examine, at()))? {
-                return Err(RemovalError::InUse(at()));
-            }
+        if let OpenEntry::Borrowed(lease) = still
+            && !lease.is_unbroken().map_err(CallError::on(Op::Examine, at()))?
+        {
+            return Err(RemovalError::InUse(at()));
         }
         rustix::fs::unlinkat(parent, name, AtFlags::empty())
             .map_err(|error| CallError::on(Op::Remove, at())(error))?;

@@ -236,3 +236,33 @@ fn state_lies_where_the_environment_says_or_nowhere_and_never_where_others_write
     assert_eq!(refused.code(), 1);
     assert!(refused.err().contains("choose another with --state DIR"), "{}", refused.err());
 }
+
+/// What an ordinary user cannot link, or could not make again, is refused by the rehearsal and the run alike.
+#[test]
+fn a_user_links_only_what_he_could_make_again() {
+    let Some(user) = User::new(60_104) else { return };
+    for (keep, refused) in [("own/", 1), ("other/", 2)] {
+        let tree = user.owns(&format!("tree of {}", keep.trim_end_matches('/')));
+        for name in ["own", "again", "other"] {
+            let directory = tree.join(name);
+            std::fs::create_dir(&directory).unwrap();
+            std::fs::write(directory.join("tide.raw"), vec![5; 40_000]).unwrap();
+            for path in [&directory, &directory.join("tide.raw")] {
+                chown(path, Some(user.number), Some(user.number)).unwrap();
+            }
+        }
+        chown(tree.join("other/tide.raw"), Some(0), Some(0)).unwrap();
+        let (tree, plan) = (tree.to_str().unwrap(), user.at.join("state").join("plan.json"));
+        let plan = plan.to_str().unwrap();
+        let said = ["--keep", keep, "--plan", "link", "--force", "-o", plan];
+        user.fondaco(&[&["duplicates", tree][..], &said].concat()).ok();
+        for arguments in
+            [&["carry-out", plan, "--rehearse", "--json"][..], &["carry-out", plan, "--json"]]
+        {
+            let ran = user.fondaco(arguments).out();
+            let words = ["could not be given back", "lets only its owner link"];
+            let count: usize = words.iter().map(|words| ran.matches(words).count()).sum();
+            assert_eq!(count, refused, "{keep} {arguments:?}: {ran}");
+        }
+    }
+}

@@ -328,9 +328,18 @@ fn can_stand_for(
         return Err(hopeless(reason));
     }
     if action.deed == Deed::Link {
-        return match stat.immutable || stat.append_only {
-            true => Err(Refusal::Immutable(copy.path.0.clone())),
-            false => Ok(()),
+        if stat.immutable || stat.append_only {
+            return Err(Refusal::Immutable(copy.path.0.clone()));
+        }
+        if !kernel::may_link(kept, &stat) {
+            let reason = format!("the kernel lets only its owner link {}", Shown(&copy.path.0));
+            return Err(hopeless(reason));
+        }
+        let own = kernel::stat_at(&located.parent, located.name.as_os_str());
+        let own = own.map_err(CallError::on(Op::Examine, path))?;
+        return match kernel::may_give_to(own.uid, own.gid) {
+            true => Ok(()),
+            false => Err(hopeless("its owner could not be given back to it".to_owned())),
         };
     }
     let file = kernel::open_file(&located.parent, located.name.as_os_str());

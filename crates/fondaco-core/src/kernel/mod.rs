@@ -18,6 +18,7 @@ mod lease;
 mod machine;
 mod mounts;
 mod open_files;
+mod ownership;
 mod private_mount;
 mod process;
 mod program;
@@ -53,6 +54,7 @@ pub use machine::{
 };
 pub use mounts::{AccessTimes, Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};
+pub use ownership::{may_give_to, may_link};
 pub use private_mount::private_mount;
 pub use process::{Process, ProcessHandle};
 pub use program::{Output, output_within};

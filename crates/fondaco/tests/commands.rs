@@ -824,7 +824,9 @@ fn what_a_process_holds_is_listed_booked_planned_and_freed_without_the_screen() 
     let pid = holder.0.id().to_string();
     let json = |arguments: &[&str]| demo.fondaco(arguments).ok().json();
     let held = json(&["held", "--json", &demo.path("")]);
-    assert_eq!((&held["allocated"], &held["sure"]), (&(3 << 20).into(), &"exact".into()));
+    // others' processes may hold more that only root sees
+    let sure = if common::is_root() { "exact" } else { "at-least" };
+    assert_eq!((&held["allocated"], &held["sure"]), (&(3 << 20).into(), &sure.into()));
     let file = &held["files"][0];
     assert!(file["path"].as_str().unwrap().ends_with("telemetry/\u{1b}[2Jgauge.log"));
     assert_eq!(file["holders"][0]["pid"].to_string(), pid);
@@ -841,7 +843,8 @@ fn what_a_process_holds_is_listed_booked_planned_and_freed_without_the_screen() 
     assert_eq!(line(&books, "held")["bytes"], 3 << 20);
     assert_eq!(line(&books, "visible")["count"], 4231);
     let unexplained = line(&books, "unexplained");
-    assert_eq!((&unexplained["bytes"], &unexplained["sure"]), (&0.into(), &"exact".into()));
+    let sure = if common::is_root() { "exact" } else { "at-most" };
+    assert_eq!((&unexplained["bytes"], &unexplained["sure"]), (&0.into(), &sure.into()));
 
     let read = demo.fondaco(&["books", &demo.path("hydrophone"), "--open"]).ok().out();
     let line_of = |words: &str| read.lines().find(|line| line.contains(words)).unwrap().to_owned();

@@ -848,7 +848,7 @@ fn what_a_process_holds_is_listed_booked_planned_and_freed_without_the_screen() 
 
     let read = demo.fondaco(&["books", &demo.path("hydrophone"), "--open"]).ok().out();
     let line_of = |words: &str| read.lines().find(|line| line.contains(words)).unwrap().to_owned();
-    assert!(line_of("deleted but open").ends_with("3 145 728"), "{read}");
+    assert!(line_of("deleted but open").contains("3 145 728"), "{read}");
     assert!(line_of("gauge.log").contains(&pid) && line_of("gauge.log").contains("3 145 728"));
     assert!(line_of("visible entries").contains("4 231 entries"), "{read}");
     let used = books["used"].as_u64().unwrap();

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 
 use common::{NOW, Place, picture, set_old};
 use fondaco_core::carry_out::{
-    EntryState, Journal, Missing, RunState, Settled, carry_out, put_back, remainder, settle,
+    EntryState, Journal, Missing, RunState, Settled, carry_out, purge, put_back, remainder, settle,
 };
 use fondaco_core::kernel::Inventory;
 use fondaco_core::plan::{Deed, Touched, list_at};
@@ -178,6 +178,18 @@ fn what_was_to_be_set_aside_and_was_taken_is_where_it_should_be() {
         assert_eq!(picture(&cut_off.target), before);
         cut_off.no_area_is_left();
     }
+}
+
+/// Settling lists what it finds to be held, so that a newcomer ends its purge.
+#[test]
+fn what_comes_into_a_tree_that_settling_found_to_be_held_is_not_purged_with_it() {
+    let cut_off = CutOff::new(true, set_aside).taken();
+    assert_eq!(cut_off.settle().1, EntryState::Held);
+    let newcomer = cut_off.held().join("newcomer.raw");
+    std::fs::write(&newcomer, "came later").unwrap();
+    let purged = purge(cut_off.run, None, &cut_off.place.state, NOW).unwrap();
+    assert_eq!((purged.done.len(), purged.refused.len()), (0, 1), "{purged:?}");
+    assert_eq!(std::fs::read(&newcomer).unwrap(), b"came later");
 }
 
 #[test]

@@ -73,7 +73,14 @@ pub(super) fn return_own_file(
     found.still_stands(path)?;
     let copy = kernel::open_file(area.fd(), held.as_os_str());
     let copy = OwnedFd::from(copy.map_err(CallError::on(Op::Open, path))?);
-    exchange(&area, &held, path, located, &found.stat)?;
+    let copy_stat = kernel::stat_descriptor(&copy).map_err(CallError::on(Op::Examine, path))?;
+    if let Err(refusal) = exchange(&area, &held, path, located, &found.stat) {
+        // the copy goes, and nothing else that may lie under its name by then
+        if area.stat(&held)?.is_some_and(|there| there.ino == copy_stat.ino) {
+            clear_attempt(&area, &held)?;
+        }
+        return Err(refusal);
+    }
     // from here on the old file lies where nobody finds it
     let checked = found.still_stands(path).and_then(|()| {
         let old = File::from(found.file.try_clone().map_err(CallError::on(Op::Open, path))?);
@@ -83,8 +90,7 @@ pub(super) fn return_own_file(
         }
     });
     if let Err(refusal) = checked {
-        let copy = kernel::stat_descriptor(&copy).map_err(CallError::on(Op::Examine, path))?;
-        exchange(&area, &held, path, located, &copy)?;
+        exchange(&area, &held, path, located, &copy_stat)?;
         clear_attempt(&area, &held)?;
         return Err(refusal);
     }

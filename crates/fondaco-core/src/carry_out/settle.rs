@@ -1,6 +1,6 @@
 //! Bringing runs that were cut off to a defined state.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::ffi::OsStr;
 use std::io::ErrorKind;
 use std::os::fd::AsFd;
@@ -17,7 +17,7 @@ use crate::kernel::{
     self, CallError, Inventory, Kind, Leases, Op, OwnChanges, PrivateDir, Removal, RemovalError,
     Strictness,
 };
-use crate::plan::{Deed, Plan, PlanError, Refusal, Touched, locate, survey_at};
+use crate::plan::{Deed, Plan, PlanError, Refusal, Touched, list_at, locate};
 use crate::shown::Shown;
 use crate::state::State;
 use crate::units::{Bytes, Time};
@@ -94,11 +94,15 @@ fn settle_run(
     // what cannot be seen now is asked for again at the next start
     let mut unsettled = false;
     let mut changed = Vec::new();
+    let mut lists = HashMap::new();
     for (place, entry) in entries.iter_mut().enumerate() {
         if entry.state == EntryState::Intended || entry.state.is_half_done() {
             changed.push(place);
             let inventory = journal.inventory(run.id, entry.action.number)?;
-            match settle_entry(entry, inventory.as_ref(), now) {
+            let mut list = None;
+            let settled_as = settle_entry(entry, inventory.as_ref(), now, &mut list);
+            lists.extend(list.map(|list| (place, list)));
+            match settled_as {
                 Ok((state, message)) => (entry.state, entry.message) = (state, message),
                 Err(Unsettled::Now(reason)) => {
                     settled.failed += u64::from(entry.message != reason);
@@ -126,7 +130,8 @@ fn settle_run(
             settled.failed += moving::clear_copies_of(state, &run.token)?;
         }
     }
-    journal.write(run.id, changed.iter().map(|place| &entries[*place]))?;
+    let records = changed.iter().map(|place| (&entries[*place], lists.get(place)));
+    journal.write_with(run.id, records)?;
     if unsettled {
         return Ok(settled);
     }
@@ -163,11 +168,12 @@ impl From<CallError> for Unsettled {
     }
 }
 
-/// How one half-done action comes to stand.
+/// How one half-done action comes to stand. `list` is filled with what a target consists of that is set aside from now on.
 fn settle_entry(
     entry: &mut EntryRecord,
     inventory: Option<&Inventory>,
     now: Time,
+    list: &mut Option<Inventory>,
 ) -> Result<(EntryState, String), Unsettled> {
     let path = entry.action.target.path.0.clone();
     if entry.action.deed.is_release() {
@@ -206,7 +212,8 @@ fn settle_entry(
         return finish_removal(entry, &area, inventory);
     }
     let here = area.fd().as_fd();
-    let found = survey_at(here, held.as_ref(), &path, &Touched::default(), &mut |_| Ok(()))?;
+    let (found, found_list) =
+        list_at(here, held.as_ref(), &path, &Touched::default(), &mut |_| Ok(()))?;
     let (was, is) = (&entry.action.target, &found.target);
     if entry.action.emptied && is.entries == 1 && (was.device, was.inode) == (is.device, is.inode) {
         // what went from it before has changed it
@@ -215,6 +222,8 @@ fn settle_entry(
     }
     let difference = entry.action.target.difference(&found.target, true);
     if entry.action.deed == Deed::SetAside && difference.is_none() {
+        // what comes into it later must not go with it when it is purged
+        *list = Some(found_list);
         return Ok((EntryState::Held, "set aside just before the run was cut off".into()));
     }
     let located = locate(&path).map_err(|refusal| match refusal {

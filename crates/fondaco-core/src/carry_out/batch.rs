@@ -39,7 +39,7 @@ impl TakenTarget {
         &self.before
     }
 
-    /// The place.
+    /// The directory that it was taken from, and its name there.
     pub(super) fn located(&self) -> &Located {
         &self.located
     }
@@ -201,7 +201,7 @@ impl Run<'_> {
         }
     }
 
-    /// Steps 2 for a regular file, in the fewest calls: leases it, and compares it with its record by descriptor. `None` if
+    /// Step 2 for a regular file, in the fewest calls: leases it, and compares it with its record by descriptor. `None` if
     /// it is none, or cannot be leased: then it goes the way of all others.
     fn lease_file(&mut self, at: usize, located: &Located) -> Result<Option<Stat>, Refusal> {
         let action = &self.entries[at].action;

@@ -81,7 +81,8 @@ impl Run<'_> {
         }
     }
 
-    /// Undoes [`link_and_take`](Self::link_and_take).
+    /// Gives a target its place back, from which another name of the copy that stays goes: undoes
+    /// [`link_and_take`](Self::link_and_take).
     pub(super) fn unlink_and_give(&self, one: &TakenTarget) -> Result<(), Refusal> {
         let entry = &self.entries[one.at];
         undo(entry, &one.area, entry.held_name().as_ref(), one.located())

@@ -92,8 +92,8 @@ pub struct Containment<'a> {
     places: Vec<Vec<u32>>,
     /// By entry, its place in `files`.
     by_entry: FxHashMap<EntryId, u32>,
-    /// Of files that have all their blocks in common with others, those others.
-    same_blocks: FxHashMap<EntryId, Vec<EntryId>>,
+    /// Of files that have all their blocks in common with others, the first and the last place in `files` of all of them.
+    same_blocks: FxHashMap<EntryId, (u32, u32)>,
 }
 
 /// A file with more copies than this in different directories counts for every directory when candidates are sought.
@@ -120,16 +120,16 @@ impl<'a> Containment<'a> {
             by_entry: FxHashMap::default(),
             same_blocks: FxHashMap::default(),
         };
-        for group in sets.iter().flat_map(|set| &set.same_blocks) {
-            for member in group {
-                let others = group.iter().filter(|other| *other != member).copied().collect();
-                this.same_blocks.insert(*member, others);
-            }
-        }
         for root in at {
             this.walk(seen, *root);
         }
         this.number_contents(&content_of, sets.len() as u32);
+        for group in sets.iter().flat_map(|set| &set.same_blocks) {
+            let places = group.iter().filter_map(|member| this.by_entry.get(member).copied());
+            if let (Some(first), Some(last)) = (places.clone().min(), places.max()) {
+                this.same_blocks.extend(group.iter().map(|member| (*member, (first, last))));
+            }
+        }
         this
     }
 
@@ -269,12 +269,10 @@ impl<'a> Containment<'a> {
     /// Whether what goes of a tree frees the blocks of a file: no file elsewhere has them, and of those in the tree it is
     /// the last.
     fn has_own_blocks(&self, entry: EntryId, tree: EntryId) -> bool {
-        let Some(others) = self.same_blocks.get(&entry) else { return true };
+        let Some((first, last)) = self.same_blocks.get(&entry) else { return true };
         let span = self.span(tree);
-        others.iter().all(|other| {
-            let place = self.by_entry.get(other).map(|place| *place as usize);
-            place.is_some_and(|place| span.contains(&place)) && *other < entry
-        })
+        let all_go = span.contains(&(*first as usize)) && span.contains(&(*last as usize));
+        all_go && self.by_entry.get(&entry) == Some(last)
     }
 
     /// Counts what of a tree is in another one.

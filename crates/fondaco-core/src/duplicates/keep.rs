@@ -1,7 +1,7 @@
 //! Which copy of a set stays: an order of preference.
 
 use std::cmp::Reverse;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 
@@ -129,20 +129,19 @@ impl Set {
     fn relief(&self, catalog: &Catalog, copies: &[EntryId]) -> Bytes {
         let Some((first, others)) = copies.split_first() else { return Bytes::ZERO };
         let names = |id: EntryId| catalog.names_of_inode(id).unwrap_or_else(|| (vec![id], 0));
-        let blocks_of = |id: EntryId| {
-            let names = names(id).0;
-            self.same_blocks
-                .iter()
-                .position(|group| group.iter().any(|member| names.contains(member)))
+        let numbered = self.same_blocks.iter().enumerate();
+        let group_of: HashMap<EntryId, usize> = numbered
+            .flat_map(|(number, group)| group.iter().map(move |member| (*member, number)))
+            .collect();
+        let blocks_of = |id: EntryId| match group_of.is_empty() {
+            true => None,
+            false => names(id).0.iter().find_map(|name| group_of.get(name)).copied(),
         };
         let mut counted: HashSet<usize> = blocks_of(*first).into_iter().collect();
         let mut relief = Bytes::ZERO;
         for copy in others {
             let goes = names(*copy).1 == 0;
-            let is_own = match self.same_blocks.is_empty() {
-                true => true,
-                false => blocks_of(*copy).is_none_or(|group| counted.insert(group)),
-            };
+            let is_own = blocks_of(*copy).is_none_or(|group| counted.insert(group));
             if goes && is_own {
                 relief += catalog.allocated(*copy);
             }

@@ -1,7 +1,7 @@
 //! Files of one name, with those that hold the same apart from those that do not: the generations of one document.
 
 use std::cmp::Reverse;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::ffi::OsString;
 
 use super::Set;
@@ -70,9 +70,9 @@ pub fn same_names(seen: Seen<'_>, at: &[EntryId], sets: &[Set]) -> Vec<SameName>
         }
         // by the set that an inode is in, or else by itself
         let mut versions: Vec<(Option<usize>, Version)> = Vec::new();
-        let mut inodes: HashMap<(u64, u64), ()> = HashMap::new();
+        let mut inodes: HashSet<(u64, u64)> = HashSet::new();
         for file in same {
-            if inodes.insert(catalog.device_and_inode(*file), ()).is_some() {
+            if !inodes.insert(catalog.device_and_inode(*file)) {
                 continue;
             }
             let names = catalog.names_of_inode(*file).map_or_else(|| vec![*file], |(met, _)| met);

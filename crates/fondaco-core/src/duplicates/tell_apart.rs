@@ -130,24 +130,7 @@ pub(super) fn tell_apart(
                     is_sampled: is_sampled || takes_samples,
                     members,
                 }),
-                (_, true) => {
-                    let mut equal = Equal { files: Vec::new(), same_blocks: Vec::new() };
-                    let asks = length < WORTH_ASKING;
-                    let mut by_blocks: FxHashMap<Blocks, Vec<Candidate>> = FxHashMap::default();
-                    for mut member in members {
-                        equal.files.push(*member.candidate);
-                        if let Some(group) = aside.remove(&member.key()) {
-                            equal.files.extend(group.iter().skip(1));
-                            equal.same_blocks.push(group);
-                        } else if asks && let Some(blocks) = member.blocks(shared) {
-                            by_blocks.entry(blocks).or_default().push(*member.candidate);
-                        }
-                        shared.remember(member.ended());
-                    }
-                    by_blocks.retain(|_, group| group.len() > 1);
-                    equal.same_blocks.extend(by_blocks.into_values());
-                    alike.push(equal);
-                }
+                (_, true) => alike.push(equal_to_the_end(members, shared, &mut aside)),
             }
         }
     }
@@ -188,6 +171,26 @@ fn one_of_each_blocks<'a>(
         }
     }
     left
+}
+
+/// Files that are alike to their ends, with those that were put aside with one of them.
+fn equal_to_the_end(members: Vec<Member<'_>>, shared: &Shared<'_>, aside: &mut Aside) -> Equal {
+    let mut equal = Equal { files: Vec::new(), same_blocks: Vec::new() };
+    let mut by_blocks: FxHashMap<Blocks, Vec<Candidate>> = FxHashMap::default();
+    for mut member in members {
+        equal.files.push(*member.candidate);
+        let asks = member.candidate.length < WORTH_ASKING;
+        if let Some(group) = aside.remove(&member.key()) {
+            equal.files.extend(group.iter().skip(1));
+            equal.same_blocks.push(group);
+        } else if asks && let Some(blocks) = member.blocks(shared) {
+            by_blocks.entry(blocks).or_default().push(*member.candidate);
+        }
+        shared.remember(member.ended());
+    }
+    by_blocks.retain(|_, group| group.len() > 1);
+    equal.same_blocks.extend(by_blocks.into_values());
+    equal
 }
 
 /// What is equal to a file that no other one is like: what was put aside with it, if anything.

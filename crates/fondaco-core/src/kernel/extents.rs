@@ -24,7 +24,7 @@ const HEAD: usize = 32;
 const EACH: usize = 56;
 const ROOM: usize = 256;
 const FIEMAP: u32 = both_ways(b'f', 11, HEAD);
-/// `FIEMAP_FLAG_SYNC`.
+/// `FIEMAP_FLAG_SYNC`: the file is written back before its pieces are told.
 const SYNC: u32 = 0x1;
 const LAST: u32 = 0x1;
 /// No place is known, or none that others could have in common: delayed, inline, packed in a tail.

@@ -5,9 +5,9 @@ use std::os::fd::{AsFd, AsRawFd};
 
 use super::ioctl::{both_ways, call, put, u32_at, u64_at};
 
-/// `struct file_dedupe_range` without what follows it.
+/// Length of `struct file_dedupe_range` without what follows it.
 const HEAD: usize = 24;
-/// `struct file_dedupe_range_info`.
+/// Length of `struct file_dedupe_range_info`, which follows for each destination.
 const INFO: usize = 32;
 const FIDEDUPERANGE: u32 = both_ways(0x94, 54, HEAD);
 /// `FILE_DEDUPE_RANGE_DIFFERS` of `linux/fs.h`.

@@ -1,6 +1,6 @@
 //! Directories that a plan empties: planned themselves, so that what was cleared leaves no empty shells.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -32,8 +32,6 @@ pub fn plan_emptied(
             gone.insert(one.path.clone(), for_good);
         }
     }
-    let emptied_before: HashSet<PathBuf> =
-        planned.iter().filter(|one| one.emptied).map(|one| one.path.clone()).collect();
     let mut waiting: BTreeSet<(usize, PathBuf)> = BTreeSet::new();
     let depth = |path: &Path| path.components().count();
     for path in gone.keys() {
@@ -52,8 +50,7 @@ pub fn plan_emptied(
             Ok(Some((stat, for_good))) => {
                 let deed = if for_good { Deed::Delete } else { Deed::SetAside };
                 match reviewer.plan_directory(&directory, &stat, &deed) {
-                    Ok(new) if !emptied_before.contains(&directory) => found.push(new),
-                    Ok(_) => {}
+                    Ok(new) => found.push(new),
                     // what is protected stays, and so does what is above it
                     Err(Refusal::Protected { .. }) => continue,
                     Err(refusal) => {

@@ -164,7 +164,7 @@ impl Answer for Duplicates<'_> {
 /// What a search has found, asked for as sets of equal files or as pairs of trees.
 #[derive(Debug)]
 pub struct FoundCopies {
-    /// The search.
+    /// What the search has come to.
     pub found: Arc<Found>,
     /// Pairs of trees, largest relief first.
     pub pairs: Vec<Contained>,

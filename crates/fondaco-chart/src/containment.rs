@@ -1,6 +1,6 @@
 //! Which trees are contained in which, and what equal files take.
 
-use fondaco_core::units::{Bytes, grouped};
+use fondaco_core::units::{Bytes, grouped, share_words};
 
 use crate::chart::{Chart, Context, PLAIN, SMALL, Sheet};
 use crate::text;
@@ -53,9 +53,7 @@ pub fn containment(
         let within = text::cut_path(&one.within, SMALL, name - 20.0);
         let within = format!("is in {within}");
         sheet.words(area.x + 10.0, y + 22.0, SMALL, colours.dim, name, &within);
-        // what is not all must not read as all
-        let share = (one.share * 1000.0).floor() / 10.0;
-        sheet.words_right(percent, y + 14.0, PLAIN, colours.text, &format!("{share:.1} %"));
+        sheet.words_right(percent, y + 14.0, PLAIN, colours.text, &share_words(one.share));
         sheet.drawing.rect(begin, y + 3.0, width, 14.0, colours.rule);
         sheet.drawing.rect(begin, y + 3.0, width * one.share.clamp(0.0, 1.0), 14.0, colours.bar);
         let words = sheet.bytes(one.relief);

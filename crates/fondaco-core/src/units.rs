@@ -153,6 +153,12 @@ pub fn counted(number: u64, noun: &str) -> String {
     format!("{} {plural}", grouped(number))
 }
 
+/// A share from 0 to 1 in percent, cut off after one place: what is not all must not read as all.
+pub fn share_words(share: f64) -> String {
+    let percent = (share * 1000.0).floor() / 10.0;
+    format!("{percent:.1} %")
+}
+
 /// Why a number with a unit could not be read.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("`{text}` is not {expected}")]

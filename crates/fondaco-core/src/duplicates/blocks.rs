@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::sync::{Mutex, PoisonError};
 
-use crate::kernel::{Stat, settled_extents};
+use crate::kernel::{BlocksShared, Stat, blocks_shared, settled_extents};
 
 /// Where the contents of a file lie, if all of them lie in blocks that other files have too: offsets in the file and on
 /// the device, and lengths.
@@ -14,20 +14,13 @@ pub(super) type Blocks = Vec<(u64, u64, u64)>;
 #[derive(Debug, Default)]
 pub(super) struct BlocksInCommon(Mutex<HashMap<u64, bool>>);
 
-// linux/magic.h
-const XFS: u32 = 0x5846_5342;
-const BTRFS: u32 = 0x9123_683E;
-const OCFS2: u32 = 0x7461_636F;
-
 impl BlocksInCommon {
     /// Where the contents of an open file lie, if others lie there too. Nothing where that cannot be told: then the file is
     /// read.
     pub(super) fn of(&self, file: &File, stat: &Stat) -> Option<Blocks> {
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let can = *known.entry(stat.dev).or_insert_with(|| {
-            let fs_type = rustix::fs::fstatfs(file).map(|fs| fs.f_type as u32);
-            fs_type.is_ok_and(|fs_type| [XFS, BTRFS, OCFS2].contains(&fs_type))
-        });
+        let can =
+            *known.entry(stat.dev).or_insert_with(|| blocks_shared(file) != BlocksShared::Never);
         drop(known);
         if !can || stat.blocks == 0 {
             return None;

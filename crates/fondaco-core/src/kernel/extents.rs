@@ -32,6 +32,31 @@ const NOWHERE: u32 = 0x2 | 0x4 | 0x200 | 0x400;
 const ENCODED: u32 = 0x8;
 const SHARED: u32 = 0x2000;
 
+// linux/magic.h
+const XFS: u32 = 0x5846_5342;
+const BTRFS: u32 = 0x9123_683E;
+const OCFS2: u32 = 0x7461_636F;
+
+/// How files of a file system can have blocks in common.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum BlocksShared {
+    /// They cannot, or it is not known that they can.
+    Never,
+    /// Its pieces say that they are shared, and not by how many.
+    Flagged,
+    /// As before, and the trees of btrfs count the references.
+    Counted,
+}
+
+/// How the file system of an open file or directory lets files have blocks in common.
+pub fn blocks_shared(at: impl AsFd) -> BlocksShared {
+    match rustix::fs::fstatfs(at).map(|fs| fs.f_type as u32) {
+        Ok(BTRFS) => BlocksShared::Counted,
+        Ok(XFS | OCFS2) => BlocksShared::Flagged,
+        _ => BlocksShared::Never,
+    }
+}
+
 /// All pieces of an open file that have a place of their own, in the order of the file.
 ///
 /// # Errors

@@ -43,7 +43,7 @@ pub use capacity::{Capacity, LevelFor, capacity};
 pub use deleted_files::{DeletedFile, DeletedFiles, Hold};
 pub use durable::{Aside, remove_abandoned, sync_directory, write_whole};
 pub use ext::{ExtHidden, ext_hidden};
-pub use extents::{Extent, extents, settled_extents};
+pub use extents::{BlocksShared, Extent, blocks_shared, extents, settled_extents};
 pub use identity::{FileSystemId, file_system_id};
 pub use inventory::{Facts, Inventory, InventoryWriter, Strictness};
 pub use lease::{Lease, LeaseReturn, Leases, NoLease};

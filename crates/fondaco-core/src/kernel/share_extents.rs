@@ -3,6 +3,7 @@
 use std::io;
 use std::os::fd::{AsFd, AsRawFd};
 
+use super::extents::{BlocksShared, blocks_shared};
 use super::ioctl::{both_ways, call, put, u32_at, u64_at};
 
 /// Length of `struct file_dedupe_range` without what follows it.
@@ -12,8 +13,6 @@ const INFO: usize = 32;
 const FIDEDUPERANGE: u32 = both_ways(0x94, 54, HEAD);
 /// `FILE_DEDUPE_RANGE_DIFFERS` of `linux/fs.h`.
 const DIFFERS: u32 = 1;
-/// `BTRFS_SUPER_MAGIC` of `linux/magic.h`.
-const BTRFS: u32 = 0x9123_683E;
 /// At most so many bytes are asked for at once: some file systems take no more.
 const STEP: u64 = 16 << 20;
 
@@ -54,7 +53,7 @@ pub fn share_extents(kept: impl AsFd, copy: impl AsFd, size: u64) -> io::Result<
 pub fn can_share(kept: impl AsFd, copy: impl AsFd) -> io::Result<()> {
     share_range(&kept, &copy, 0, 0)?;
     // btrfs keeps small contents in its trees, where nothing can be shared; others give each file a block
-    let is_btrfs = rustix::fs::fstatfs(&copy)?.f_type as u32 == BTRFS;
+    let is_btrfs = blocks_shared(&copy) == BlocksShared::Counted;
     let size = rustix::fs::fstat(&copy)?.st_size;
     if is_btrfs && size < 4096 && super::extents(&copy)?.is_empty() {
         return Err(rustix::io::Errno::INVAL.into());

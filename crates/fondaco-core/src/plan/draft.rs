@@ -42,6 +42,30 @@ pub struct Planned {
 }
 
 impl Planned {
+    /// What was looked at closely, with one deed and nothing else to be said of it.
+    pub fn of_survey(
+        path: PathBuf,
+        deed: Deed,
+        reason: String,
+        volume: PathBuf,
+        survey: Survey,
+    ) -> Self {
+        Self {
+            path,
+            deed,
+            reason,
+            volume,
+            depot_on_volume: false,
+            estimate: survey.target.allocated,
+            entries: survey.target.entries,
+            review: Review::Ready(Box::new(survey)),
+            purge_after: None,
+            stays: None,
+            differs: Vec::new(),
+            emptied: false,
+        }
+    }
+
     /// It is a directory, or may be one.
     fn may_hold_others(&self) -> bool {
         !self.emptied && self.survey().is_none_or(|survey| survey.target.kind == Kind::Directory)

@@ -10,9 +10,7 @@ use std::path::{Path, PathBuf};
 
 use super::emptied::survey_alone;
 use super::survey::survey_located;
-use super::{
-    Deed, FreeDirectory, Locator, Planned, Refusal, Review, RuleProtection, Survey, survey_held,
-};
+use super::{Deed, FreeDirectory, Locator, Planned, Refusal, RuleProtection, Survey, survey_held};
 use crate::analysis::Protection;
 use crate::catalog::{Elsewhere, Origin, Root, ScannedEntry};
 use crate::kernel::{self, CallError, DeletedFile, DeletedFiles, Kind, Mount, Op, OpenFiles, Stat};
@@ -175,20 +173,9 @@ impl<'a> Reviewer<'a> {
         let depot_on_volume = deed
             .destination()
             .is_some_and(|to| volume_root(to, self.state, &self.mounts) == volume);
-        Ok(Planned {
-            path,
-            deed: deed.clone().with_destination_on_volume(depot_on_volume),
-            reason: reason.to_owned(),
-            volume,
-            depot_on_volume,
-            estimate: survey.target.allocated,
-            entries: survey.target.entries,
-            review: Review::Ready(Box::new(survey)),
-            purge_after: None,
-            stays: None,
-            differs: Vec::new(),
-            emptied: false,
-        })
+        let deed = deed.clone().with_destination_on_volume(depot_on_volume);
+        let planned = Planned::of_survey(path, deed, reason.to_owned(), volume, survey);
+        Ok(Planned { depot_on_volume, ..planned })
     }
 
     /// Plans a directory that other actions of the plan empty.
@@ -199,21 +186,11 @@ impl<'a> Reviewer<'a> {
         deed: &Deed,
     ) -> Result<Planned, Refusal> {
         self.permitted(&Choice::Path(path.to_owned()))?;
+        let (volume, reason) = (self.volume_of(path, Kind::Directory), "emptied by this plan");
         let survey = survey_alone(path, stat);
-        Ok(Planned {
-            path: path.to_owned(),
-            deed: deed.clone(),
-            reason: "emptied by this plan".to_owned(),
-            volume: self.volume_of(path, Kind::Directory),
-            depot_on_volume: false,
-            estimate: survey.target.allocated,
-            entries: 1,
-            review: Review::Ready(Box::new(survey)),
-            purge_after: None,
-            stays: None,
-            differs: Vec::new(),
-            emptied: true,
-        })
+        let planned =
+            Planned::of_survey(path.to_owned(), deed.clone(), reason.to_owned(), volume, survey);
+        Ok(Planned { emptied: true, ..planned })
     }
 
     /// The root of the volume that a target lies on.
@@ -262,18 +239,7 @@ impl<'a> Reviewer<'a> {
 /// A deleted file that is to be let go of, as something planned.
 pub fn plan_held(file: &DeletedFile, all: &DeletedFiles, deed: Deed, volume: PathBuf) -> Planned {
     let survey = survey_held(file, all);
-    Planned {
-        path: survey.target.path.0.clone(),
-        deed,
-        reason: "deleted, but held by a process".to_owned(),
-        volume,
-        depot_on_volume: false,
-        estimate: survey.target.allocated,
-        entries: 1,
-        review: Review::Ready(Box::new(survey)),
-        purge_after: None,
-        stays: None,
-        differs: Vec::new(),
-        emptied: false,
-    }
+    let reason = "deleted, but held by a process".to_owned();
+    let path = survey.target.path.0.clone();
+    Planned::of_survey(path, deed, reason, volume, survey)
 }

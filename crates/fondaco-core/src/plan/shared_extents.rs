@@ -6,7 +6,7 @@ use std::os::fd::{AsFd, OwnedFd};
 use rustix::fs::{Mode, OFlags};
 
 use super::Visit;
-use crate::kernel::{Kind, btrfs_file_extents, extents};
+use crate::kernel::{self, BlocksShared, Kind, btrfs_file_extents, extents};
 
 /// An extent that is freed when its last reference goes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -39,17 +39,12 @@ pub(super) enum Sharing {
     Counted,
 }
 
-// linux/magic.h
-const XFS: i64 = 0x5846_5342;
-const BTRFS: i64 = 0x9123_683E;
-const OCFS2: i64 = 0x7461_636F;
-
 impl Sharing {
     pub(super) fn of(directory: impl AsFd) -> Self {
-        match rustix::fs::fstatfs(directory).map(|fs| fs.f_type & 0xFFFF_FFFF) {
-            Ok(BTRFS) if crate::kernel::effective_user() == 0 => Self::Counted,
-            Ok(XFS | BTRFS | OCFS2) => Self::Flagged,
-            _ => Self::None,
+        match kernel::blocks_shared(directory) {
+            BlocksShared::Counted if kernel::effective_user() == 0 => Self::Counted,
+            BlocksShared::Counted | BlocksShared::Flagged => Self::Flagged,
+            BlocksShared::Never => Self::None,
         }
     }
 

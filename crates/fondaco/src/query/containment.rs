@@ -5,7 +5,7 @@ use fondaco_chart::{Chart, ContainedLine};
 use fondaco_core::catalog::EntryId;
 use fondaco_core::duplicates::{Contained, Containment, Count, Relation};
 use fondaco_core::shown::Shown;
-use fondaco_core::units::{Bytes, counted};
+use fondaco_core::units::{Bytes, counted, share_words};
 use serde_json::{Map, Value, json};
 
 use super::cells::{bytes, text};
@@ -22,12 +22,6 @@ pub struct Pairs<'a> {
     pub top: usize,
     /// How many sets of equal files there are, and what goes if one of each stays; for the chart.
     pub sets: (u64, Bytes),
-}
-
-fn percent(share: f64) -> String {
-    // what is not all must not read as all
-    let percent = (share * 1000.0).floor() / 10.0;
-    format!("{percent:.1} %")
 }
 
 fn number(count: u64) -> (String, Value) {
@@ -54,7 +48,7 @@ impl Answer for Pairs<'_> {
         let catalog = self.of.catalog();
         for row in self.rows.iter().take(self.top) {
             grid.row(vec![
-                (percent(row.share), row.share.into()),
+                (share_words(row.share), row.share.into()),
                 bytes(row.relief),
                 number(row.same.files),
                 number(row.elsewhere.files),

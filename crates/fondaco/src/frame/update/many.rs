@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::path::PathBuf;
 
-use fondaco_core::plan::{Deed, Planned, Refusal, Review, Survey};
+use fondaco_core::plan::{Deed, Planned, Refusal, Survey};
 use fondaco_core::units::{Bytes, counted};
 use fondaco_core::volume::volume_root;
 
@@ -155,20 +155,9 @@ pub fn plan_surveyed(model: &mut Model, word: &str, surveyed: Vec<Surveyed>) -> 
         let volume = volume.unwrap_or_else(|| volume_root(&path, &model.state, &[]));
         let depot_on_volume = planning::on_volume(model, &deed, &volume);
         bytes += survey.target.allocated;
-        new.push(Planned {
-            path,
-            deed: deed.with_destination_on_volume(depot_on_volume),
-            reason,
-            volume,
-            depot_on_volume,
-            estimate: survey.target.allocated,
-            entries: survey.target.entries,
-            review: Review::Ready(Box::new(survey)),
-            purge_after,
-            stays: None,
-            differs: Vec::new(),
-            emptied: false,
-        });
+        let deed = deed.with_destination_on_volume(depot_on_volume);
+        let planned = Planned::of_survey(path, deed, reason, volume, survey);
+        new.push(Planned { depot_on_volume, purge_after, ..planned });
     }
     let count = new.len() as u64;
     model.draft.put_all(new);

@@ -42,6 +42,8 @@ pub struct State {
     shows_sets: bool,
     /// There were results before the scan changed.
     again: Option<Again>,
+    /// What the last run did to copies, as it is told behind the results; empty if there was none.
+    last_run: String,
     /// Sets were shown before the search that goes on.
     showed_sets: bool,
     /// Copies that stay because they were chosen by hand.

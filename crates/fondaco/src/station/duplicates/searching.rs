@@ -14,7 +14,7 @@ use fondaco_core::duplicates::{
 };
 use fondaco_core::kernel;
 use fondaco_core::state::State as Settings;
-use fondaco_core::units::{Bytes, Time};
+use fondaco_core::units::{Bytes, Time, counted};
 
 use crate::frame::failure::Failure;
 use crate::frame::message::{Job, News, Work};
@@ -345,7 +345,9 @@ impl News for Ended {
                 if results.found.stopped {
                     model.say("Stopped: this is what was known by then");
                 }
+                let last_run = last_run(model).unwrap_or_default();
                 let state = &mut model.rooms.duplicates;
+                state.last_run = last_run;
                 state.pair = state.pair.min(results.pairs.len().saturating_sub(1));
                 state.set = state.set.min(results.sets.len().saturating_sub(1));
                 // where no tree is like another one, the sets are all there is
@@ -381,6 +383,18 @@ fn set_of(catalog: &Catalog, sets: &[Set]) -> HashMap<EntryId, u32> {
 pub(super) fn keep(settings: &Settings, chosen: HashSet<EntryId>) -> Result<Keep, Failure> {
     let keep = Keep::parse(&settings.settings.keep).map_err(Failure::of)?;
     Ok(keep.with_chosen(chosen))
+}
+
+/// What the last run did to copies, and what it left.
+fn last_run(model: &Model) -> Option<String> {
+    let summary = model.run.summary.as_ref()?;
+    let copies = || summary.entries.iter().filter(|entry| entry.action.stays.is_some());
+    let done = copies().find(|entry| entry.state.is_done())?.state;
+    let count = copies().filter(|entry| entry.state == done).count();
+    let left = copies().filter(|entry| !entry.state.is_done()).count();
+    let left = if left > 0 { format!(", {left} left") } else { String::new() };
+    let copies = counted(count as u64, "copy");
+    Some(format!(" · run {}: {copies} {}{left}", summary.run, done.word()))
 }
 
 /// Puts the copies of every set in order of preference.

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use fondaco_core::duplicates::{Figures, Relation};
 use fondaco_core::shown::shown;
-use fondaco_core::units::{Age, Bytes, counted, grouped};
+use fondaco_core::units::{Age, Bytes, counted, grouped, share_words};
 use ratatui::layout::Rect;
 
 use super::State;
@@ -105,7 +105,7 @@ fn head(model: &Model, pen: &mut Pen<'_>, area: Rect, results: &Results) {
         0 => String::new(),
         n => format!(" · {} left out", counted(n as u64, "file")),
     };
-    let done = last_run(model).map_or_else(String::new, |done| format!(" · {done}"));
+    let done = &model.rooms.duplicates.last_run;
     let text = format!(
         "{} of equal files · {} if one of each stays{left_out}{done}",
         counted(results.found.sets.len() as u64, "set"),
@@ -125,18 +125,6 @@ fn head(model: &Model, pen: &mut Pen<'_>, area: Rect, results: &Results) {
     if left > 12 {
         pen.text(x + 3, area.y, &keep, theme.dim, left);
     }
-}
-
-/// What the last run did to copies, and what it left.
-fn last_run(model: &Model) -> Option<String> {
-    let summary = model.run.summary.as_ref()?;
-    let copies = || summary.entries.iter().filter(|entry| entry.action.stays.is_some());
-    let done = copies().find(|entry| entry.state.is_done())?.state;
-    let count = copies().filter(|entry| entry.state == done).count();
-    let left = copies().filter(|entry| !entry.state.is_done()).count();
-    let left = if left > 0 { format!(", {left} left") } else { String::new() };
-    let copies = counted(count as u64, "copy");
-    Some(format!("run {}: {copies} {}{left}", summary.run, done.word()))
 }
 
 /// Where the columns of pairs are; what is 0 does not fit.
@@ -243,9 +231,7 @@ fn pair_row(
         let (_, bar) = stair(0.0, row.share, columns.bar.1);
         pen.text(columns.bar.0, y, &bar, theme.in_row(theme.teal, selected), columns.bar.1);
     }
-    // what is not all must not read as all
-    let percent = (row.share * 1000.0).floor() / 10.0;
-    pen.text_right(columns.share, y, &format!("{percent:.1} %"), text);
+    pen.text_right(columns.share, y, &share_words(row.share), text);
     let only = row.only_here.bytes + row.differs.bytes;
     let nothing = row.only_here.files + row.differs.files == 0;
     let style = if nothing || selected { quiet } else { theme.amber };

@@ -95,19 +95,14 @@ fn draw_flat(pen: &mut Pen<'_>, area: Rect, sheet: &Sheet) {
     }
     let columns = (area.width / 36).max(1);
     let width = area.width / columns;
-    // a sentence needs the whole width
+    // a sentence needs the whole width, and says more than a fact that may not fit below it
     let (notes, facts): (Vec<_>, Vec<_>) =
         sheet.facts.iter().partition(|(name, _)| *name == "note");
-    let rows = (facts.len() as u16).div_ceil(columns);
-    let mut note_y = y + rows;
     for (name, value) in notes {
-        if note_y >= area.bottom() {
-            break;
-        }
-        pen.text(area.x, note_y, name, theme.dim, 11);
-        let left = area.bottom() - note_y;
-        let room = Rect::new(area.x + 12, note_y, area.width.saturating_sub(13), left);
-        note_y += pen.wrapped(room, value, theme.plain).max(1);
+        let height = area.bottom().saturating_sub(y).min(2);
+        pen.text(area.x, y, name, theme.dim, if height > 0 { 11 } else { 0 });
+        let room = Rect::new(area.x + 12, y, area.width.saturating_sub(13), height);
+        y += pen.wrapped(room, value, theme.plain);
     }
     for (i, (name, value)) in facts.into_iter().enumerate() {
         let (column, row) = (i as u16 % columns, i as u16 / columns);

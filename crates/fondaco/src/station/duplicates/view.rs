@@ -247,7 +247,7 @@ fn sets(model: &Model, pen: &mut Pen<'_>, area: Rect, results: &Results, cursor:
     let y = area.y + 1;
     let relief = area.right() - 1;
     let (copies, length) = (relief - 12, relief - 20);
-    let path = (area.x + 2, length.saturating_sub(area.x + 14));
+    let path = (area.x + 3, length.saturating_sub(area.x + 15));
     pen.text(path.0, y, "● stays · ▒ planned", theme.dim, path.1);
     pen.text_right(length, y, "length", theme.dim);
     pen.text_right(copies, y, "copies", theme.dim);
@@ -272,7 +272,7 @@ fn set_row(
     let (text, quiet) = begin_row(pen, line, selected);
     let stays = set.copies.first().map(|copy| shown(&copy.below_root)).unwrap_or_default();
     if set.copies.iter().any(|copy| model.draft.is_planned(&copy.path)) {
-        pen.text(path.0 - 1, line.y, "▒", pen.theme.amber, 1);
+        pen.text(path.0 - 2, line.y, "▒", pen.theme.amber, 1);
     }
     pen.text(path.0, line.y, &cut_path(&stays, usize::from(path.1)), text, path.1);
     pen.text_right(length, line.y, &model.bytes(set.arranged.length), quiet);

@@ -24,6 +24,7 @@ pub mod history;
 // the only place where calls are made that the compiler cannot check
 #[allow(unsafe_code)]
 pub mod kernel;
+pub mod leftovers;
 pub mod lens;
 pub mod naming;
 pub mod parallel;

@@ -167,6 +167,11 @@ impl State {
         self.directory.join("regenerable.toml")
     }
 
+    /// What the user says is left over, beside what is known.
+    pub fn leftovers_file(&self) -> PathBuf {
+        self.directory.join("leftovers.toml")
+    }
+
     /// The file of levels over time.
     pub fn history_file(&self) -> PathBuf {
         self.directory.join("history.db")

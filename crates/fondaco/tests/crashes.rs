@@ -379,7 +379,7 @@ const FAULTS: &[(&str, &[&str])] = &[
     ("readlink", &["EIO", "ENOENT"]),
     ("readlinkat", &["EIO"]),
     ("fcntl", &["EINVAL", "EAGAIN", "ENOLCK"]),
-    ("flock", &["EIO", "EWOULDBLOCK"]),
+    ("flock", &["EIO", "EAGAIN"]),
     ("renameat2", &["EIO", "ENOSPC", "EXDEV", "EINVAL"]),
     ("linkat", &["EIO", "EPERM"]),
     ("unlinkat", &["EIO", "EBUSY", "EROFS"]),

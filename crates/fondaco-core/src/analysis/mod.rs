@@ -17,6 +17,7 @@ pub use evidence::{
     Evidence, Generations, Ownership, Packages, Regenerable, Regenerables, Repository,
     RepositoryState, Sources, TableError, Totals, Verdict, gather,
 };
+pub(crate) use evidence::{KnownRow, is_cache_tag, repository_of, repository_state};
 pub use map::{Area, AreaOf, MapShape, Place, map};
 pub(crate) use protection::is_holding_area;
 pub use protection::{HOLDING_AREA_PREFIX, Protection};

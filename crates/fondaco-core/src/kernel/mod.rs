@@ -57,7 +57,7 @@ pub use open_files::{Holder, OpenFiles};
 pub use ownership::{may_give_to, may_link};
 pub use private_mount::private_mount;
 pub use process::{Process, ProcessHandle};
-pub use program::{Output, output_within};
+pub use program::{Output, output_within, run_as};
 pub use quota::{Quota, QuotaOf, quotas};
 pub use read_dir::{DirReader, Listed, RawEntry, ReadOrder, names_in};
 pub use remove_tree::{OwnChanges, Removal, RemovalError};

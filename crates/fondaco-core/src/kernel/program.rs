@@ -1,6 +1,7 @@
 //! Asking another program, with an end to patience.
 
 use std::io::Read;
+use std::os::unix::process::CommandExt;
 use std::process::{Command, Stdio};
 use std::sync::mpsc::channel;
 use std::time::Duration;
@@ -34,6 +35,16 @@ pub fn output_within(mut command: Command, patience: Duration, most: u64) -> Opt
     }
     let status = child.wait().ok()?;
     Some(Output { success: status.success(), text: text.ok()?.ok()? })
+}
+
+/// Has a program run as another user, in a session of its own: so it cannot type into the terminal of the user that runs
+/// this one (`TIOCSTI` in `ioctl_tty(2)`). Only root can do that.
+pub fn run_as(command: &mut Command, user: u32, group: u32) {
+    command.uid(user).gid(group);
+    let own_session = || rustix::process::setsid().map(drop).map_err(std::io::Error::from);
+    // SAFETY: the closure makes one system call and touches no memory, which is all that is allowed between
+    // `fork(2)` and `execve(2)`
+    unsafe { command.pre_exec(own_session) };
 }
 
 #[cfg(test)]

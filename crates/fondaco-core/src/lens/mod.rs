@@ -16,6 +16,7 @@ pub use accounts::{AccountsOf, SystemAccounts};
 pub use ages::AgeSource;
 pub use completion::{Completion, complete};
 pub use parse::LensError;
+pub(crate) use parse::nearest;
 pub use word::{Attribute, WORDS, Word, WordRow};
 
 #[cfg(test)]

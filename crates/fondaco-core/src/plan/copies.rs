@@ -101,7 +101,7 @@ pub fn plan_pairs(
                     reason: format!("{} is another name of the same file", Shown(&stays.path.0)),
                 });
             }
-            Ok(planned) if let Some(refusal) = stays_anyway(&planned, &packages) => {
+            Ok(planned) if let Some(refusal) = stays_anyway(&planned, false, &packages) => {
                 outcome.left_out.push(refusal);
             }
             Ok(planned) => match beside.differences(deed, &planned, stays) {
@@ -117,17 +117,26 @@ pub fn plan_pairs(
     outcome
 }
 
-/// Why a copy stays without being asked: it is open, or a package owns it.
-fn stays_anyway(planned: &Planned, packages: &Packages) -> Option<Refusal> {
+/// Why something stays without being asked: it is open, or a package owns it or something below it.
+pub(super) fn stays_anyway(
+    planned: &Planned,
+    is_directory: bool,
+    packages: &Packages,
+) -> Option<Refusal> {
     let path = planned.path.clone();
     if let Review::Ready(survey) = &planned.review
         && let Some((path, holder)) = &survey.in_use
     {
         return Some(Refusal::InUse { path: path.clone(), holder: Some(holder.clone()) });
     }
-    match packages.owner(&path, false) {
+    match packages.owner(&path, is_directory) {
         Ownership::Package { name, source } => {
             let reason = format!("it belongs to the package {name} ({source})");
+            Some(Refusal::Hopeless { path, reason })
+        }
+        Ownership::Several { names, count, source } => {
+            let reason =
+                format!("{count} packages have files in it, {} among them ({source})", names[0]);
             Some(Refusal::Hopeless { path, reason })
         }
         _ => None,

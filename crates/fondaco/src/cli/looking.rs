@@ -119,6 +119,63 @@ pub enum SameBy {
     Name,
 }
 
+/// The arguments of `fondaco leftovers`.
+#[derive(Debug, Args)]
+pub struct Leftovers {
+    /// Directories to scan
+    #[arg(conflicts_with = "saved", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// Tell what belongs to this machine too: packages, kernels; without PATH the places where such things lie are
+    /// scanned
+    #[arg(long)]
+    pub system: bool,
+    /// Only these groups, such as bins, caches or broken-links; may be given several times
+    #[arg(long, value_name = "GROUP")]
+    pub group: Vec<String>,
+    /// List the leftovers of every group
+    #[arg(long)]
+    pub items: bool,
+    /// List so many of each group
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub top: usize,
+    /// Plan all that can go: with what is usual for each group, or one action for all
+    #[arg(long, value_name = "ACTION", requires = "output", value_enum)]
+    pub plan: Option<LeftoverDeed>,
+    /// Where --plan move puts them
+    #[arg(long, value_name = "DIR", requires = "plan")]
+    pub to: Option<PathBuf>,
+    /// List every planned action, however many there are
+    #[arg(long, requires = "plan")]
+    pub all: bool,
+    /// Write the plan to this file
+    #[arg(short, long, value_name = "FILE", requires = "plan")]
+    pub output: Option<PathBuf>,
+    /// Replace an older plan of that name
+    #[arg(long, requires = "output")]
+    pub force: bool,
+    #[command(flatten)]
+    pub look: Look,
+    #[command(flatten)]
+    pub walk: Walk,
+    #[command(flatten)]
+    pub form: Form,
+}
+
+/// What can be planned for leftovers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum LeftoverDeed {
+    /// What is usual for the group: deleted if it makes itself again, else set aside.
+    Usual,
+    /// They are removed for good.
+    Delete,
+    /// They are moved into the holding area.
+    SetAside,
+    /// They are archived.
+    Archive,
+    /// They are moved below the directory of --to.
+    Move,
+}
+
 /// What can be planned for copies.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum CopyDeed {

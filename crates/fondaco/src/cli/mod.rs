@@ -14,8 +14,8 @@ use fondaco_core::scan::{Filter, Options};
 use fondaco_core::units::{Bytes, Time};
 
 pub use looking::{
-    Ages, Breakdown, Chart, ChartWord, Containment, CopyDeed, Directories, Duplicates, Files, Look,
-    Report, SameBy, Scanned,
+    Ages, Breakdown, Chart, ChartWord, Containment, CopyDeed, Directories, Duplicates, Files,
+    LeftoverDeed, Leftovers, Look, Report, SameBy, Scanned,
 };
 pub use removal::{CarryOut, Journal, Plan, PutBack};
 pub use rules::{Rules, RulesAct, RulesPast, RulesTry};
@@ -115,6 +115,11 @@ pub enum Command {
         before_help = "Examples:\n  fondaco duplicates /srv/seamark --keep surveys/ --keep newest\n  fondaco duplicates /srv/seamark --plan set-aside -o plan.json"
     )]
     Duplicates(Duplicates),
+    /// Find what nobody may need, in groups with what speaks for and against it, and plan it
+    #[command(
+        before_help = "Examples:\n  fondaco leftovers /srv/seamark\n  fondaco leftovers /home --group bins --group caches\n  fondaco leftovers --system\n  fondaco leftovers /home --group bins --plan usual -o plan.json"
+    )]
+    Leftovers(Leftovers),
     /// Find directories of which one holds much or all of what is in another
     #[command(
         before_help = "Examples:\n  fondaco containment /srv/seamark\n  fondaco containment /srv/seamark --of /srv/seamark/backups/old --in /srv/seamark/backups/new"

@@ -12,6 +12,7 @@ mod duplicates;
 mod files;
 mod held;
 mod journal;
+mod leftovers;
 mod look;
 mod plan;
 mod put_back;
@@ -98,6 +99,7 @@ pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Ou
         Command::Scans(arguments) => scans::run(&arguments, state, theme),
         Command::Duplicates(arguments) => duplicates::run(&arguments, state),
         Command::Containment(arguments) => duplicates::containment(&arguments, state),
+        Command::Leftovers(arguments) => leftovers::run(&arguments, state),
         Command::Rules(arguments) => rules::run(&arguments, state),
         Command::Plan(arguments) => plan::run(&arguments, state),
         Command::CarryOut(arguments) => carry_out::run(&arguments, state),

@@ -9,8 +9,8 @@ use fondaco_core::catalog::Catalog;
 use fondaco_core::duplicates::{Keep, Set};
 use fondaco_core::kernel::{self, Aside, DeletedFile, DeletedFiles, Hold, Kind, Process};
 use fondaco_core::plan::{
-    Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, Put, Refusal, Reviewer, RuleChoice,
-    is_plan, plan_copies, plan_emptied, plan_held,
+    Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, PlannedLeftovers, Put, Refusal,
+    Reviewer, RuleChoice, is_plan, plan_copies, plan_emptied, plan_held,
 };
 use fondaco_core::rule::{Circumstances, RuleState};
 use fondaco_core::shown::{DocPath, Shown, safe_json_pretty, shown};
@@ -114,6 +114,27 @@ pub(super) fn of_duplicates(
         draft.put_all(found);
         left_out.extend(refused.iter().map(ToString::to_string));
     }
+    let plan = draft.to_plan(reviewer.protected(), Time::now())?;
+    write(&plan, file)?;
+    print(&plan, arguments.all)?;
+    say!("Written to {}. Next: fondaco carry-out {} --rehearse", Shown(file), Shown(file));
+    tell_left_out(&left_out, if arguments.all { usize::MAX } else { LEFT_OUT });
+    Ok(if left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
+}
+
+/// Writes the plan of what is left over.
+pub(super) fn of_leftovers(
+    found: PlannedLeftovers,
+    reviewer: &Reviewer<'_>,
+    arguments: &cli::Leftovers,
+) -> Result<Outcome> {
+    let Some(file) = arguments.output.as_deref() else { return Ok(Outcome::AllDone) };
+    let mut draft = Draft::default();
+    let mut known = std::collections::HashSet::new();
+    // the same entry may be in several groups: the first has it
+    let new = found.planned.into_iter().filter(|planned| known.insert(planned.path.clone()));
+    draft.put_all(new.collect());
+    let left_out: Vec<String> = found.left_out.iter().map(ToString::to_string).collect();
     let plan = draft.to_plan(reviewer.protected(), Time::now())?;
     write(&plan, file)?;
     print(&plan, arguments.all)?;
@@ -375,7 +396,7 @@ const LEFT_OUT: usize = 20;
 
 /// Makes sure before anything is scanned that a plan has a place, and overwrites nothing unless that is wanted, and
 /// then nothing but an older plan.
-fn may_be_written(file: &Path, force: bool) -> Result<()> {
+pub(super) fn may_be_written(file: &Path, force: bool) -> Result<()> {
     output::has_place(file)?;
     let no_plan = || {
         anyhow!("{} exists and is no plan: nothing is overwritten, say another name", Shown(file))

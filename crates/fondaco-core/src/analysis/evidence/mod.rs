@@ -15,8 +15,10 @@ use std::path::{Path, PathBuf};
 
 use super::Protection;
 pub use packages::{Ownership, Packages};
+pub(crate) use regenerable::{KnownRow, is_tag as is_cache_tag};
 pub use regenerable::{Regenerable, Regenerables, TableError};
 pub use repository::{Repository, RepositoryState};
+pub(crate) use repository::{ask as repository_state, find as repository_of};
 
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::{self, Holder, Kind, OpenFiles, Stat};

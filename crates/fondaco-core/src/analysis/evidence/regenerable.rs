@@ -39,15 +39,47 @@ struct RawKnown {
     holds: Vec<String>,
     by: String,
     reason: String,
+    #[serde(default)]
+    part: Part,
+}
+
+/// Which part of what is left over a row belongs to.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+enum Part {
+    #[default]
+    Cache,
+    /// What a build makes.
+    Build,
+    /// What a package manager downloads.
+    Packages,
+    /// What lies in it is told one by one, elsewhere.
+    Children,
+}
+
+/// A row of the table, as it stands there.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct KnownRow<'a> {
+    /// Held against the whole path if it has a slash, else against the name.
+    pub(crate) pattern: &'a str,
+    pub(crate) beside: &'a [String],
+    pub(crate) holds: &'a [String],
+    pub(crate) by: &'a str,
+    pub(crate) reason: &'a str,
+    pub(crate) is_build: bool,
+    pub(crate) is_of_packages: bool,
+    pub(crate) is_told_by_child: bool,
 }
 
 struct Known {
     /// Held against the name, or against the whole path.
     pattern: Pattern,
+    text: String,
     beside: Vec<String>,
     holds: Vec<String>,
     by: String,
     reason: String,
+    part: Part,
 }
 
 /// What is known to be made again.
@@ -72,6 +104,20 @@ impl Regenerables {
             }
             Some(Err(error)) => (Self(own), Some(error)),
         }
+    }
+
+    /// Its rows, those of the user's file first.
+    pub(crate) fn rows(&self) -> impl Iterator<Item = KnownRow<'_>> {
+        self.0.iter().map(|known| KnownRow {
+            pattern: &known.text,
+            beside: &known.beside,
+            holds: &known.holds,
+            by: &known.by,
+            reason: &known.reason,
+            is_build: known.part == Part::Build,
+            is_of_packages: known.part == Part::Packages,
+            is_told_by_child: known.part == Part::Children,
+        })
     }
 
     /// What is known of an entry, or of the nearest directory above it. Asks the system only for the tag.
@@ -117,7 +163,8 @@ impl Regenerables {
     }
 }
 
-fn is_tag(directory: &Path) -> bool {
+/// Whether a directory holds the tag of a cache.
+pub(crate) fn is_tag(directory: &Path) -> bool {
     use std::io::Read;
     let head = kernel::open_root(directory).and_then(|directory| {
         let file = kernel::open_file(directory, "CACHEDIR.TAG")?;
@@ -151,9 +198,9 @@ fn parse(text: &str) -> Result<Vec<Known>, TableError> {
             (None, Some(path)) if path.contains('/') => path,
             _ => return Err(TableError::NameOrPath),
         };
-        let pattern = Pattern::parse(pattern)?;
-        let RawKnown { beside, holds, by, reason, .. } = raw;
-        Ok(Known { pattern, beside, holds, by, reason })
+        let (text, pattern) = (pattern.clone(), Pattern::parse(pattern)?);
+        let RawKnown { beside, holds, by, reason, part, .. } = raw;
+        Ok(Known { pattern, text, beside, holds, by, reason, part })
     };
     raw.known.into_iter().map(known).collect()
 }

@@ -36,7 +36,7 @@ pub enum RepositoryState {
 const SIGNS: [(&str, &str); 4] = [(".git", "git"), (".hg", "hg"), (".svn", "svn"), (".bzr", "bzr")];
 
 /// The repository that an entry is or lies in, by the catalog alone.
-pub(super) fn find(catalog: &Catalog, id: EntryId) -> Option<Repository> {
+pub(crate) fn find(catalog: &Catalog, id: EntryId) -> Option<Repository> {
     let mut at = Some(id);
     while let Some(here) = at {
         let sign = SIGNS.iter().find(|(sign, _)| catalog.find_in(here, OsStr::new(sign)).is_some());
@@ -49,19 +49,30 @@ pub(super) fn find(catalog: &Catalog, id: EntryId) -> Option<Repository> {
     None
 }
 
-/// Asks the system whether all is clean. A repository's own settings can name programs to be run: only one's own
-/// is asked.
-pub(super) fn ask(repository: &Repository) -> RepositoryState {
+/// Asks the system whether all is clean. A repository's own settings can name programs to be run: it is asked as its owner,
+/// and only root can do that for others.
+pub(crate) fn ask(repository: &Repository) -> RepositoryState {
     if repository.system != "git" {
         return RepositoryState::NotKnown("only git is asked");
     }
     let sign = repository.at.join(".git");
-    let owners = [&repository.at, &sign].map(|path| kernel::stat_path(path).map(|stat| stat.uid));
+    let owners = [&repository.at, &sign]
+        .map(|path| kernel::stat_path(path).map(|stat| (stat.uid, stat.gid)));
     let own = kernel::effective_user();
-    if owners.iter().any(|owner| owner.as_ref().ok() != Some(&own)) {
-        return RepositoryState::NotKnown("another user's: its settings could run programs");
+    let mut command = git(&repository.at);
+    match owners {
+        [Ok((one, group)), Ok((other, _))] if one == other => match own {
+            _ if one == own => {}
+            0 => kernel::run_as(&mut command, one, group),
+            _ => {
+                return RepositoryState::NotKnown(
+                    "another user's: its settings could run programs",
+                );
+            }
+        },
+        _ => return RepositoryState::NotKnown("it belongs to several users"),
     }
-    let Some(output) = output_within(git(&repository.at), Duration::from_secs(3), 1 << 20) else {
+    let Some(output) = output_within(command, Duration::from_secs(3), 1 << 20) else {
         return RepositoryState::NotKnown("git is not there or did not answer in time");
     };
     match (output.success, output.text.split(|byte| *byte == 0).filter(|l| !l.is_empty()).count()) {

@@ -1,0 +1,291 @@
+//! Kernels with what belongs to them, and which of them are superseded.
+
+use std::cmp::Ordering;
+use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+
+use super::dpkg::Dpkg;
+use super::found::{Leftover, What};
+use super::group::GroupName;
+use super::packages;
+use super::remains::head;
+use crate::analysis::{Ownership, Packages};
+use crate::catalog::{Catalog, EntryId};
+use crate::kernel::Kind;
+use crate::units::Bytes;
+
+/// So many of the newest stay beside the running one.
+const NEWEST: usize = 2;
+
+/// A kernel by its release, as `uname -r` says it of the running one.
+#[derive(Default)]
+struct Installed {
+    /// Images, initial file systems, maps, settings, modules and headers, the image first.
+    parts: Vec<EntryId>,
+    has_image: bool,
+}
+
+/// What a name below `/boot` is of: the release, and whether it is the image.
+fn release_in_boot(name: &str) -> Option<(&str, bool)> {
+    for prefix in ["vmlinuz-", "vmlinux-", "kernel-"] {
+        if let Some(release) = name.strip_prefix(prefix) {
+            return Some((release, true));
+        }
+    }
+    for prefix in ["initrd.img-", "System.map-", "config-"] {
+        if let Some(release) = name.strip_prefix(prefix) {
+            return Some((release, false));
+        }
+    }
+    let release = name.strip_prefix("initramfs-")?.strip_suffix(".img")?;
+    Some((release.strip_suffix("-fallback").unwrap_or(release), false))
+}
+
+/// The release that an image says it is of (the kernel's documentation, x86 boot protocol, `kernel_version`).
+fn release_of_image(head: &[u8]) -> Option<String> {
+    if head.get(0x202..0x206)? != b"HdrS" {
+        return None;
+    }
+    let at = 0x200 + usize::from(u16::from_le_bytes(head.get(0x20e..0x210)?.try_into().ok()?));
+    let text = head.get(at..(at + 256).min(head.len()))?;
+    let end = text.iter().position(|byte| matches!(byte, 0 | b' '))?;
+    String::from_utf8(text[..end].to_vec()).ok().filter(|release| !release.is_empty())
+}
+
+/// The order of two releases: numbers count as numbers.
+fn compare(one: &str, other: &str) -> Ordering {
+    let parts = |text: &str| {
+        let mut parts: Vec<(u64, String)> = Vec::new();
+        let mut rest = text;
+        while !rest.is_empty() {
+            let digits = rest.bytes().take_while(u8::is_ascii_digit).count();
+            let (number, after) = rest.split_at(digits);
+            let letters = after.bytes().take_while(|byte| !byte.is_ascii_digit()).count();
+            let (word, after) = after.split_at(letters);
+            // what is not yet a release comes before it
+            let word = if word.starts_with("-rc") { format!("!{word}") } else { word.to_owned() };
+            parts.push((number.parse().unwrap_or(0), word));
+            rest = after;
+        }
+        parts
+    };
+    parts(one).cmp(&parts(other))
+}
+
+/// What the kernels of a system stand on.
+pub(super) struct System<'a> {
+    pub(super) root: &'a Path,
+    pub(super) running: String,
+    pub(super) dpkg: Option<&'a Dpkg>,
+    pub(super) packages: &'a Packages,
+}
+
+impl System<'_> {
+    /// The release of the kernel that runs.
+    pub(super) fn running_release() -> String {
+        rustix::system::uname().release().to_string_lossy().into_owned()
+    }
+
+    /// Finds superseded kernels in the scan.
+    pub(super) fn superseded(&self, catalog: &Catalog) -> Vec<(GroupName, Leftover)> {
+        let kernels = self.installed(catalog);
+        let named = self.named_by_boot_loader(catalog);
+        let mut releases: Vec<&String> = kernels
+            .iter()
+            .filter(|(_, kernel)| kernel.has_image)
+            .map(|(release, _)| release)
+            .collect();
+        releases.sort_by(|a, b| compare(b, a));
+        let newest: BTreeSet<&String> = releases.iter().take(NEWEST).copied().collect();
+        let mut found = Vec::new();
+        for (release, kernel) in &kernels {
+            let reason = if *release == self.running {
+                Some("it is running")
+            } else if newest.contains(release) {
+                Some("it is one of the two newest")
+            } else if named.contains(release) {
+                Some("the boot loader names it")
+            } else if !kernel.has_image && releases.is_empty() {
+                Some("no image of any kernel was found, so nobody knows which is used")
+            } else {
+                None
+            };
+            found.extend(self.leftover(catalog, release, kernel).map(|item| match reason {
+                Some(reason) => (GroupName::Kernels, item.that_stays(reason)),
+                None => (GroupName::Kernels, item),
+            }));
+        }
+        found
+    }
+
+    fn installed(&self, catalog: &Catalog) -> BTreeMap<String, Installed> {
+        let mut kernels: BTreeMap<String, Installed> = BTreeMap::new();
+        let children = |place: &str| {
+            let directory =
+                catalog.find(&self.root.join(place)).filter(|id| catalog.is_directory(*id));
+            directory.into_iter().flat_map(|id| catalog.children(id))
+        };
+        for id in children("boot").filter(|id| catalog.kind(*id) == Kind::File) {
+            let name = String::from_utf8_lossy(catalog.own_name(id)).into_owned();
+            let by_name =
+                release_in_boot(&name).map(|(release, is_image)| (release.to_owned(), is_image));
+            // an image says itself what it is, whatever its name
+            let is_image = by_name.as_ref().is_none_or(|(_, is_image)| *is_image);
+            let head = if is_image { head(&catalog.path(id), 64 << 10) } else { None };
+            let by_itself =
+                head.and_then(|head| release_of_image(&head)).map(|release| (release, true));
+            let Some((release, is_image)) = by_itself.or(by_name) else { continue };
+            let kernel = kernels.entry(release).or_default();
+            kernel.has_image |= is_image;
+            let place = if is_image { 0 } else { kernel.parts.len() };
+            kernel.parts.insert(place, id);
+        }
+        for (place, prefix) in [
+            ("lib/modules", ""),
+            ("usr/lib/modules", ""),
+            ("usr/src", "linux-headers-"),
+            ("usr/src", "linux-"),
+        ] {
+            for id in children(place).filter(|id| catalog.is_directory(*id)) {
+                let name = String::from_utf8_lossy(catalog.own_name(id)).into_owned();
+                let Some(release) = name.strip_prefix(prefix) else { continue };
+                let is_kernel = release.starts_with(|c: char| c.is_ascii_digit());
+                // sources stay where no kernel of theirs is installed: nobody knows what they are for
+                let is_known = kernels.contains_key(release);
+                if is_kernel && (is_known || place.ends_with("modules")) {
+                    let parts = &mut kernels.entry(release.to_owned()).or_default().parts;
+                    if !parts.contains(&id) {
+                        parts.push(id);
+                    }
+                }
+            }
+        }
+        kernels
+    }
+
+    /// Releases that entries of the boot loader name which somebody has written, and links that lead to an image. A menu
+    /// that is made by itself names all there are, and so says nothing.
+    fn named_by_boot_loader(&self, catalog: &Catalog) -> BTreeSet<String> {
+        let mut texts: Vec<String> = Vec::new();
+        for directory in ["boot/loader/entries", "boot/efi/loader/entries", "efi/loader/entries"] {
+            let names = self.root.join(directory).read_dir().into_iter().flatten().flatten();
+            texts.extend(names.filter_map(|entry| read_text(&entry.path())));
+        }
+        for file in [
+            "boot/grub/custom.cfg",
+            "boot/grub2/custom.cfg",
+            "etc/grub.d/40_custom",
+            "boot/extlinux/extlinux.conf",
+            "boot/grub/grubenv",
+            "etc/lilo.conf",
+        ] {
+            texts.extend(read_text(&self.root.join(file)));
+        }
+        for menu in ["boot/grub/grub.cfg", "boot/grub2/grub.cfg"] {
+            let text = read_text(&self.root.join(menu));
+            texts.extend(text.filter(|text| !text.contains("DO NOT EDIT THIS FILE")));
+        }
+        for link in
+            ["vmlinuz", "vmlinuz.old", "boot/vmlinuz", "boot/vmlinuz.old", "boot/vmlinuz-linux"]
+        {
+            let target = std::fs::read_link(self.root.join(link));
+            texts.extend(target.map(|target| target.to_string_lossy().into_owned()));
+        }
+        let kernels = self.installed(catalog).into_keys();
+        let names_it = |release: &String| {
+            let is_end = |rest: &str| {
+                !rest.starts_with(|c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '+'))
+            };
+            texts.iter().any(|text| {
+                text.match_indices(release.as_str())
+                    .any(|(at, _)| is_end(&text[at + release.len()..]))
+            })
+        };
+        kernels.filter(names_it).collect()
+    }
+
+    /// A kernel as one leftover: through the package manager if packages own it, else all its parts together.
+    fn leftover(&self, catalog: &Catalog, release: &str, kernel: &Installed) -> Option<Leftover> {
+        let first = kernel.parts.first()?;
+        let mut owners = BTreeSet::new();
+        for id in &kernel.parts {
+            match self.packages.owner(&catalog.path(*id), false) {
+                Ownership::Package { name, source: "dpkg" } => {
+                    owners.insert(name);
+                }
+                Ownership::Package { .. } | Ownership::Several { .. } => return None,
+                Ownership::Nobody | Ownership::Unknown => {}
+            }
+        }
+        let shown = crate::shown::shown(release);
+        let since = catalog.newest(*first);
+        if let Some(dpkg) = self.dpkg.filter(|_| !owners.is_empty()) {
+            // what is named for this release goes with it, as headers do
+            let belongs = dpkg.installed.iter().map(|one| &one.name);
+            let belongs = belongs.filter(|name| {
+                name.strip_suffix(release)
+                    .is_some_and(|rest| rest.starts_with("linux-") && rest.ends_with('-'))
+            });
+            owners.extend(belongs.cloned());
+            let names: Vec<String> = owners.into_iter().collect();
+            let removal = packages::together(dpkg, self.root, &names)?;
+            let note = format!("kernel {shown}: the package manager removes {}", names.join(", "));
+            return Some(packages::leftover(removal, since, note.into()));
+        }
+        let allocated: Bytes = kernel.parts.iter().map(|id| catalog.exclusive(*id)).sum();
+        let entries = kernel.parts.iter().map(|id| catalog.entries(*id)).sum();
+        let parts: Vec<String> =
+            kernel.parts.iter().map(|id| super::pass::name(catalog, *id)).collect();
+        let note = format!("kernel {shown}, installed by hand: {}", parts.join(", ")).into();
+        let what = What::Entries(kernel.parts.clone().into_boxed_slice());
+        Some(Leftover { what, allocated, entries, since, note, stays: None })
+    }
+}
+
+fn read_text(path: &Path) -> Option<String> {
+    let text = head(path, 1 << 20)?;
+    Some(String::from_utf8_lossy(&text).into_owned())
+}
+
+/// Whether a path is a place where kernels lie: it is protected, and goes only as a part of one.
+pub fn is_place_of_kernels(path: &Path) -> bool {
+    let in_boot = path.parent() == Some(Path::new("/boot"));
+    let of_name = |name: &OsStr| {
+        std::str::from_utf8(name.as_bytes()).is_ok_and(|name| release_in_boot(name).is_some())
+    };
+    let is_numbered = path
+        .file_name()
+        .is_some_and(|name| name.as_bytes().first().is_some_and(u8::is_ascii_digit));
+    let modules = ["/lib/modules", "/usr/lib/modules"].map(Path::new);
+    in_boot && path.file_name().is_some_and(of_name)
+        || path.parent().is_some_and(|above| modules.contains(&above)) && is_numbered
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn releases_are_ordered_as_numbers_and_images_say_their_own() {
+        let mut releases =
+            ["6.1.0-9-amd64", "6.1.0-10-amd64", "5.10.200", "6.10.0-rc2", "6.10.0", "6.9.3-custom"];
+        releases.sort_by(|a, b| compare(a, b));
+        assert_eq!(
+            releases,
+            ["5.10.200", "6.1.0-9-amd64", "6.1.0-10-amd64", "6.9.3-custom", "6.10.0-rc2", "6.10.0"]
+        );
+        let mut image = vec![0; 0x400];
+        image[0x202..0x206].copy_from_slice(b"HdrS");
+        image[0x20e..0x210].copy_from_slice(&0x100u16.to_le_bytes());
+        image[0x300..0x310].copy_from_slice(b"6.1.0-9 (build) ");
+        assert_eq!(release_of_image(&image).as_deref(), Some("6.1.0-9"));
+        image[0x20e..0x210].copy_from_slice(&0xffffu16.to_le_bytes());
+        assert_eq!(release_of_image(&image), None, "it lies behind the end");
+        assert_eq!(release_in_boot("initramfs-6.9-fallback.img"), Some(("6.9", false)));
+        assert!(is_place_of_kernels(Path::new("/boot/vmlinuz-6.9")));
+        assert!(!is_place_of_kernels(Path::new("/boot/grub")));
+        assert!(!is_place_of_kernels(Path::new("/lib/modules")));
+    }
+}

@@ -1,0 +1,397 @@
+//! Leftovers: what nobody may need, in groups, each with what speaks for and against it.
+//!
+//! Takes a scan as far as a lens shows it, a [`Table`] of names and places, and where the scan is of this machine what a
+//! closer look needs ([`Machine`]); gives a [`Found`] with sums that are what planning forecasts. Nothing is changed and
+//! nothing decided: which of it goes is planned by [`plan_leftovers`](crate::plan::plan_leftovers).
+//!
+//! `pass` goes through the scan once; what its facts do not tell (where links lead, what dumps hold, what bins say, what
+//! is installed) is looked at after that. What belongs to a package, or is protected, is no leftover.
+
+mod accounts;
+mod bins;
+mod commands;
+mod dpkg;
+mod families;
+mod found;
+mod group;
+mod kernels;
+mod links;
+mod look;
+mod names;
+mod packages;
+mod pass;
+mod remains;
+mod table;
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use rustc_hash::FxHashSet;
+
+pub use bins::original_place;
+pub use found::{Found, FoundGroup, Leftover, Sum, What};
+pub use group::{GROUPS, Group, GroupName, Sure, Usual};
+pub use kernels::is_place_of_kernels;
+pub use look::{Facts, LookError, held_of, look, table_of};
+pub use packages::{ManagerError, PackageRemoval, as_one, simulate};
+pub use table::{RowError, Table};
+
+use crate::analysis::{Ownership, Packages, Protection, RepositoryState, repository_state};
+use crate::catalog::{Catalog, EntryId, Finder, Seen};
+use crate::kernel::{DeletedFiles, Mount, OpenFiles};
+use crate::lens::Accounts;
+use crate::units::{Bytes, Time};
+use dpkg::Dpkg;
+use pass::Passed;
+
+/// Files of the journal that were written before this many days are old.
+const OLD_JOURNAL: &str = "closed, and not written for 30 days";
+
+/// What a closer look needs of the machine that was scanned.
+pub struct Machine<'a> {
+    /// Where its system begins: `/`.
+    pub root: PathBuf,
+    /// What is never removed.
+    pub protection: &'a Protection,
+    /// Which package owns what.
+    pub packages: &'a Packages,
+    /// What processes have open.
+    pub open: &'a OpenFiles,
+    /// What is mounted.
+    pub mounts: &'a [Mount],
+    /// Whether packages and kernels are told too: what belongs to the machine and not to a path.
+    pub with_packages: bool,
+}
+
+/// Finds leftovers in a scan. Without a machine only what the scan tells by itself is found.
+///
+/// `stop` is asked from time to time; if it says so, what is known by then is given.
+pub fn find(
+    seen: Seen<'_>,
+    table: &Table,
+    accounts: &dyn Accounts,
+    machine: Option<&Machine<'_>>,
+    stop: &dyn Fn() -> bool,
+) -> Found {
+    let catalog = seen.catalog();
+    let mut search = Search { seen, catalog, found: Vec::new(), troubles: Vec::new() };
+    let mut passed = pass::pass(seen, table);
+    search.found.append(&mut passed.found);
+    search.found.extend(accounts::unowned(seen, accounts));
+    for bin in &passed.bins {
+        search.found.extend(bins::contents(catalog, *bin, machine.is_some()));
+    }
+    if let Some(machine) = machine
+        && !stop()
+    {
+        search.closer(&passed, machine, stop);
+        search.leave_out(machine);
+    } else {
+        // whether what they are beside is clean is not known
+        search.each(GroupName::Builds, |item| {
+            item.stays = Some(Arc::from("its repository has not been looked at"))
+        });
+    }
+    search.dumps_by_name();
+    Found::of(catalog, search.found, search.troubles)
+}
+
+struct Search<'a> {
+    seen: Seen<'a>,
+    catalog: &'a Catalog,
+    found: Vec<(GroupName, Leftover)>,
+    troubles: Vec<(GroupName, String)>,
+}
+
+impl Search<'_> {
+    fn each(&mut self, name: GroupName, change: impl Fn(&mut Leftover)) {
+        self.found
+            .iter_mut()
+            .filter(|(group, _)| *group == name)
+            .for_each(|(_, item)| change(item));
+    }
+
+    /// What the scan alone does not tell.
+    fn closer(&mut self, passed: &Passed, machine: &Machine<'_>, stop: &dyn Fn() -> bool) {
+        let catalog = self.catalog;
+        let places = links::Places::of_system(machine.mounts, &machine.root);
+        for links in passed.links.chunks(4096) {
+            if stop() {
+                return;
+            }
+            self.found.extend(links::broken(catalog, links, &places));
+        }
+        self.found.extend(remains::cores(catalog, &passed.cores));
+        self.tagged(&passed.tagged);
+        self.builds();
+        self.each(GroupName::EditorRemains, |item| {
+            let path = item.id().map(|id| catalog.path(id));
+            item.stays = path.and_then(|path| remains::editor_at_work(&path));
+        });
+        self.found.extend(accounts::of_locked(self.seen, &machine.root));
+        self.found.extend(commands::library_versions(self.seen));
+        self.journals(&passed.journals);
+        if stop() {
+            return;
+        }
+        let dpkg = match Dpkg::of_system(&machine.root) {
+            Ok(dpkg) => Some(dpkg),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => None,
+            Err(error) => {
+                self.troubles.push((
+                    GroupName::Packages,
+                    format!("the status of dpkg cannot be read: {error}"),
+                ));
+                None
+            }
+        };
+        if let Some(dpkg) = &dpkg {
+            self.found.extend(packages::archives(catalog, &passed.apt_archives, dpkg));
+        }
+        if machine.with_packages {
+            self.found.extend(commands::shadowed(self.seen));
+            self.packages(dpkg.as_ref(), machine);
+        }
+    }
+
+    /// What belongs to the machine: packages and kernels.
+    fn packages(&mut self, dpkg: Option<&Dpkg>, machine: &Machine<'_>) {
+        let Machine { root, mounts, packages, .. } = machine;
+        let kernels =
+            kernels::System { root, running: kernels::System::running_release(), dpkg, packages };
+        self.found.extend(kernels.superseded(self.catalog));
+        let Some(dpkg) = dpkg else { return };
+        let system = packages::System { dpkg, root, mounts, now: Time::now() };
+        for (name, (found, trouble)) in
+            [(GroupName::Packages, system.unneeded()), (GroupName::UnreadPackages, system.unread())]
+        {
+            self.found.extend(found);
+            self.troubles.extend(trouble.map(|trouble| (name, trouble)));
+        }
+    }
+
+    /// Directories that their programs have tagged as caches (Cache Directory Tagging Specification).
+    fn tagged(&mut self, directories: &[EntryId]) {
+        let catalog = self.catalog;
+        let group = GroupName::Caches;
+        let least = group.group().least_age().secs() as i64;
+        for id in directories.iter().filter(|id| self.seen.has(**id) && !catalog.is_root(**id)) {
+            let is_old = catalog.now().sec.saturating_sub(catalog.newest(*id).sec) >= least;
+            let is_build = self
+                .found
+                .iter()
+                .any(|(name, item)| *name == GroupName::Builds && item.id() == Some(*id));
+            if is_old && !is_build && crate::analysis::is_cache_tag(&catalog.path(*id)) {
+                let note = Arc::from("its program tagged it as a cache (CACHEDIR.TAG)");
+                self.found.push((group, Leftover::entry(catalog, *id, note)));
+            }
+        }
+    }
+
+    /// A build goes only if its repository is clean: then its sources are all there.
+    fn builds(&mut self) {
+        let catalog = self.catalog;
+        let mut known: HashMap<PathBuf, RepositoryState> = HashMap::new();
+        for (_, item) in self.found.iter_mut().filter(|(name, _)| *name == GroupName::Builds) {
+            let Some(id) = item.id() else { continue };
+            let Some(repository) = crate::analysis::repository_of(catalog, id) else {
+                item.stays = Some(Arc::from("its sources are under no version control"));
+                continue;
+            };
+            let at = repository.at.clone();
+            let state = known.entry(at).or_insert_with(|| repository_state(&repository));
+            item.stays = match state {
+                RepositoryState::Clean => None,
+                RepositoryState::Changed(count) => {
+                    let files = crate::units::counted(*count as u64, "file");
+                    Some(format!("{files} of its repository are changed or new").into())
+                }
+                RepositoryState::NotAsked => {
+                    Some(Arc::from("its repository has not been looked at"))
+                }
+                RepositoryState::NotKnown(why) => Some(format!("its repository: {why}").into()),
+            };
+        }
+    }
+
+    /// Closed files of the system journal, all together: its program removes them by their age.
+    fn journals(&mut self, files: &[EntryId]) {
+        let catalog = self.catalog;
+        let group = GroupName::Journals;
+        let least = group.group().least_age().secs() as i64;
+        let is_old = |id: &&EntryId| {
+            let name = catalog.own_name(**id);
+            // one that is written to has no `@` (systemd-journald.service(8)), or was not closed and ends in a tilde
+            let is_closed =
+                name.contains(&b'@') && name.ends_with(b".journal") || name.ends_with(b".journal~");
+            is_closed && catalog.now().sec.saturating_sub(catalog.modified(**id).sec) >= least
+        };
+        let old: Vec<EntryId> = files.iter().filter(is_old).copied().collect();
+        let Some(since) = old.iter().map(|id| catalog.modified(*id)).min() else { return };
+        let note = format!("{}, {OLD_JOURNAL}", crate::units::counted(old.len() as u64, "file"));
+        let allocated: Bytes = old.iter().map(|id| catalog.exclusive(*id)).sum();
+        let entries = old.len() as u64;
+        let what = What::Entries(old.into_boxed_slice());
+        self.found.push((
+            group,
+            Leftover { what, allocated, entries, since, note: note.into(), stays: None },
+        ));
+    }
+
+    /// What a directory for dumps holds says by its name of which program it is.
+    fn dumps_by_name(&mut self) {
+        let catalog = self.catalog;
+        self.each(GroupName::CrashDumps, |item| {
+            let name = item.id().and_then(|id| remains::named_dump(catalog.own_name(id)));
+            if let Some(note) = name {
+                item.note = note.into();
+            }
+        });
+    }
+
+    /// Takes out what is protected or belongs to a package, and lets stay what is open.
+    fn leave_out(&mut self, machine: &Machine<'_>) {
+        let catalog = self.catalog;
+        let protected = Protected::of(catalog, machine.protection);
+        let is_free = |name: GroupName, item: &Leftover| {
+            // packages and their kernels go through their manager, the journal through its program
+            if matches!(name, GroupName::Kernels | GroupName::Journals)
+                || !name.group().can_go() && is_told_anyway(name)
+            {
+                return true;
+            }
+            let owned = |id: EntryId| {
+                let path = catalog.path(id);
+                let path = path
+                    .strip_prefix(&machine.root)
+                    .map_or_else(|_| path.clone(), |below| Path::new("/").join(below));
+                let owner = machine.packages.owner(&path, catalog.is_directory(id));
+                matches!(owner, Ownership::Package { .. } | Ownership::Several { .. })
+            };
+            item.ids().iter().all(|id| !protected.covers(*id) && !owned(*id))
+        };
+        self.found.retain(|(name, item)| is_free(*name, item));
+        for (_, item) in self.found.iter_mut().filter(|(_, item)| item.stays.is_none()) {
+            let open = item.ids().iter().find_map(|id| {
+                let (device, inode) = catalog.device_and_inode(*id);
+                machine.open.holders(device, inode).into_iter().next()
+            });
+            item.stays =
+                open.map(|holder| format!("open: {} (pid {})", holder.command, holder.pid).into());
+        }
+    }
+}
+
+/// Whether a group is told of what is protected too. What belongs to packages is neither odd nor hidden by chance.
+fn is_told_anyway(name: GroupName) -> bool {
+    matches!(name, GroupName::Containers | GroupName::LockedAccounts | GroupName::Shadowed)
+}
+
+/// Entries that are protected, or hold what is.
+struct Protected<'a> {
+    catalog: &'a Catalog,
+    whole: FxHashSet<u32>,
+    above: FxHashSet<u32>,
+    all: bool,
+}
+
+impl<'a> Protected<'a> {
+    fn of(catalog: &'a Catalog, protection: &Protection) -> Self {
+        let mut new =
+            Self { catalog, whole: FxHashSet::default(), above: FxHashSet::default(), all: false };
+        let finder = Finder::new(catalog);
+        for root in catalog.roots() {
+            let Some((whole, itself)) = protection.places_below(&root.path) else {
+                new.whole.insert(root.entry.0);
+                continue;
+            };
+            let found = |places: Vec<PathBuf>| {
+                places.into_iter().filter_map(|place| finder.find(&place)).collect::<Vec<_>>()
+            };
+            let (whole, itself) = (found(whole), found(itself));
+            for id in whole.iter().chain(&itself) {
+                let above = std::iter::successors(Some(*id), |id| catalog.parent(*id));
+                new.above.extend(above.map(|id| id.0));
+            }
+            new.whole.extend(whole.iter().map(|id| id.0));
+        }
+        new.all = protection.places_below(Path::new("/nonexistent")).is_none();
+        new
+    }
+
+    fn covers(&self, id: EntryId) -> bool {
+        let mut above = std::iter::successors(Some(id), |id| self.catalog.parent(*id));
+        self.all || self.above.contains(&id.0) || above.any(|id| self.whole.contains(&id.0))
+    }
+}
+
+/// Deleted files that processes hold, as a group.
+pub fn held(files: &DeletedFiles) -> FoundGroup {
+    let mut group = FoundGroup::new(GroupName::Held);
+    group.items = files
+        .files
+        .iter()
+        .enumerate()
+        .map(|(place, file)| {
+            let who = file.holds.first().map_or_else(String::new, |hold| {
+                format!("held by {} (pid {})", hold.process.command, hold.process.pid)
+            });
+            Leftover {
+                what: What::Held(place),
+                allocated: file.allocated.unwrap_or_default(),
+                entries: 1,
+                since: file.changed,
+                note: who.into(),
+                stays: None,
+            }
+        })
+        .collect();
+    if files.hidden > 0 {
+        group.troubles.push(format!(
+            "{} of other users may hold more: root can tell",
+            crate::units::counted(files.hidden as u64, "process")
+        ));
+    }
+    group
+}
+
+/// Places that belong to the machine, as far as they are there: what is scanned where nothing else is.
+pub fn places_of_machine(root: &Path) -> Vec<PathBuf> {
+    let places = [
+        "boot",
+        "lib/modules",
+        "usr/lib/modules",
+        "usr/src",
+        "var/cache",
+        "var/crash",
+        "var/lib/systemd/coredump",
+        "var/log",
+        "var/tmp",
+        "tmp",
+        "var/lib/docker",
+        "var/lib/containers",
+        "var/lib/containerd",
+        "var/lib/libvirt/images",
+        "var/lib/machines",
+        "usr/local",
+        "root/.cache",
+        "root/.local/share/Trash",
+        "usr/sbin",
+        "usr/bin",
+    ];
+    let mut found: Vec<PathBuf> = Vec::new();
+    let homes = root.join("home").read_dir().into_iter().flatten().flatten();
+    let homes = homes.flat_map(|home| {
+        [".cache", ".local/share/Trash", ".npm", ".cargo/registry"]
+            .map(|name| home.path().join(name))
+    });
+    for place in places.iter().map(|place| root.join(place)).chain(homes) {
+        // what is reached through a link has another name already
+        let is_itself = place.canonicalize().is_ok_and(|real| real == place);
+        if is_itself && place.is_dir() && !found.iter().any(|known| place.starts_with(known)) {
+            found.push(place);
+        }
+    }
+    found
+}

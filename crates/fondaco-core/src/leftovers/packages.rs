@@ -1,0 +1,290 @@
+//! Packages that may go. The package manager says which, and it is what removes them.
+
+use std::collections::{HashMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use super::dpkg::{self, Dpkg, Installed};
+use super::found::{Leftover, What};
+use super::group::GroupName;
+use crate::catalog::{Catalog, EntryId};
+use crate::kernel::{self, AccessTimes, Mount, output_within};
+use crate::units::{Bytes, Time};
+
+/// Packages that the package manager is to remove together.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PackageRemoval {
+    /// The packages, with `:architecture` where they need it.
+    pub packages: Vec<String>,
+    /// Everything that goes with them, each as `name=version`; empty as long as it has not been tried.
+    pub removes: Vec<String>,
+    /// Bytes on disk of their files.
+    pub allocated: Bytes,
+    /// How many files they have.
+    pub entries: u64,
+    /// The list of the files of the first of them: it is another file as soon as the package is another.
+    pub list: PathBuf,
+}
+
+/// Why a package manager did not say what it would do.
+#[derive(Debug, thiserror::Error)]
+pub enum ManagerError {
+    /// There is none that Fondaco knows.
+    #[error("there is no apt-get on this machine")]
+    None,
+    /// It did not answer in time.
+    #[error("apt-get did not answer in time")]
+    NoAnswer,
+    /// It refuses, in its words.
+    #[error("apt-get refuses: {0}")]
+    Refused(String),
+}
+
+/// How long apt-get may take to say what it would do.
+const PATIENCE: Duration = Duration::from_secs(60);
+const MOST: u64 = 16 << 20;
+const APT: &str = "/usr/bin/apt-get";
+
+/// apt-get(8), in a plain environment. `-s` never changes anything and asks for no rights.
+fn apt(arguments: &[&str]) -> Result<String, ManagerError> {
+    if !Path::new(APT).exists() {
+        return Err(ManagerError::None);
+    }
+    let mut command = Command::new(APT);
+    command.args([
+        "-s",
+        "-y",
+        "-o",
+        "Debug::NoLocking=true",
+        "-o",
+        "APT::Get::Show-User-Simulation-Note=false",
+    ]);
+    command.args(arguments).stdin(Stdio::null()).stderr(Stdio::null());
+    command.env_clear().env("LC_ALL", "C").env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin");
+    command.env("DEBIAN_FRONTEND", "noninteractive");
+    let said = output_within(command, PATIENCE, MOST).ok_or(ManagerError::NoAnswer)?;
+    let text = String::from_utf8_lossy(&said.text).into_owned();
+    match said.success {
+        true => Ok(text),
+        false => {
+            let last =
+                text.lines().rev().find(|line| !line.trim().is_empty()).unwrap_or("without a word");
+            Err(ManagerError::Refused(crate::shown::safe_text(last)))
+        }
+    }
+}
+
+/// What a simulation says would be removed, each as `name=version`, and whether it would do anything else.
+fn removals(text: &str) -> (Vec<String>, Option<String>) {
+    let mut removed = Vec::new();
+    let mut other = None;
+    for line in text.lines() {
+        let mut words = line.split_whitespace();
+        match (words.next(), words.next(), words.next()) {
+            (Some("Remv" | "Purg"), Some(name), Some(version)) => {
+                let version = version.trim_start_matches('[').trim_end_matches(']');
+                removed.push(format!("{name}={version}"));
+            }
+            (Some("Inst"), Some(name), _) => {
+                other = other.or_else(|| Some(format!("install {name}")))
+            }
+            _ => {}
+        }
+    }
+    removed.sort();
+    (removed, other)
+}
+
+/// What goes if these packages are removed, by a simulation.
+///
+/// # Errors
+///
+/// [`ManagerError`]; also if more than removals would be done.
+pub fn simulate(packages: &[String]) -> Result<Vec<String>, ManagerError> {
+    let mut arguments = vec!["remove", "--"];
+    arguments.extend(packages.iter().map(String::as_str));
+    let (removed, other) = removals(&apt(&arguments)?);
+    match other {
+        Some(other) => {
+            Err(ManagerError::Refused(format!("it would also {}", crate::shown::safe_text(&other))))
+        }
+        None => Ok(removed),
+    }
+}
+
+/// The packages of a machine.
+pub(super) struct System<'a> {
+    pub(super) dpkg: &'a Dpkg,
+    pub(super) root: &'a Path,
+    pub(super) mounts: &'a [Mount],
+    pub(super) now: Time,
+}
+
+impl System<'_> {
+    fn removal(&self, package: &Installed, name: String) -> Option<PackageRemoval> {
+        let (allocated, entries) = dpkg::on_disk(package, self.root).ok()?;
+        let (packages, list) = (vec![name], package.list(self.root));
+        Some(PackageRemoval { packages, removes: Vec::new(), allocated, entries, list })
+    }
+
+    /// Packages that others needed and nothing needs any more.
+    pub(super) fn unneeded(&self) -> (Vec<(GroupName, Leftover)>, Option<String>) {
+        let said = match apt(&["autoremove"]) {
+            Ok(said) => said,
+            Err(ManagerError::None) => return (Vec::new(), None),
+            Err(error) => return (Vec::new(), Some(error.to_string())),
+        };
+        let (names, _) = removals(&said);
+        let found = names.iter().filter_map(|name| {
+            let (name, version) = name.split_once('=')?;
+            let removal = self.removal(self.dpkg.find(name)?, name.to_owned())?;
+            let note =
+                format!("version {}: no installed package needs it", crate::shown::shown(version));
+            let since = list_written(&removal.list);
+            Some((GroupName::Packages, leftover(removal, since, note.into())))
+        });
+        (found.collect(), None)
+    }
+
+    /// Large packages that were chosen by hand and of which no file has been read for long.
+    pub(super) fn unread(&self) -> (Vec<(GroupName, Leftover)>, Option<String>) {
+        const LARGE: u64 = 20 << 10;
+        let usr = kernel::mount_of(Path::new("/usr"), self.mounts);
+        let kept = usr.map(|mount| mount.access_times).unwrap_or_default();
+        if kept == AccessTimes::Not {
+            let why = "times of reading are not kept on the volume of /usr (noatime)".to_owned();
+            return (Vec::new(), Some(why));
+        }
+        let automatic = automatic(self.root);
+        let least = GroupName::UnreadPackages.group().least_age().secs() as i64;
+        let mut found = Vec::new();
+        for package in &self.dpkg.installed {
+            let is_chosen = !automatic.contains(&package.name) && !package.is_needed;
+            // its files are read when the machine starts, or are data that is looked at through others
+            let is_special =
+                package.name.starts_with("linux-") || package.section.ends_with("kernel");
+            if package.size < LARGE || !is_chosen || is_special {
+                continue;
+            }
+            let Ok(files) = package.files(self.root) else { continue };
+            let read = files.iter().filter_map(|path| kernel::stat_path(path).ok());
+            let files = read.filter(|stat| stat.kind == kernel::Kind::File);
+            let Some(last) = files.map(|stat| stat.atime.sec).max() else { continue };
+            if self.now.sec.saturating_sub(last) < least {
+                continue;
+            }
+            let Some(removal) = self.removal(package, package.name.clone()) else { continue };
+            let how = match kept {
+                AccessTimes::Relative => {
+                    "as far as the volume keeps times of reading: once a day (relatime)"
+                }
+                _ => "by times of reading that the volume keeps exactly",
+            };
+            let note = format!("none of its files was read, {how}");
+            found.push((GroupName::UnreadPackages, leftover(removal, Time::at(last), note.into())));
+        }
+        (found, None)
+    }
+}
+
+pub(super) fn leftover(removal: PackageRemoval, since: Time, note: Arc<str>) -> Leftover {
+    Leftover {
+        allocated: removal.allocated,
+        entries: removal.entries,
+        what: What::Package(Box::new(removal)),
+        since,
+        note,
+        stays: None,
+    }
+}
+
+pub(super) fn list_written(list: &Path) -> Time {
+    kernel::stat_path(list).map_or(Time::at(0), |stat| stat.mtime)
+}
+
+/// Packages that were installed because others needed them (`apt-mark(8)`).
+fn automatic(root: &Path) -> HashSet<String> {
+    let text = std::fs::read(root.join("var/lib/apt/extended_states")).unwrap_or_default();
+    let text = String::from_utf8_lossy(&text).into_owned();
+    let is_automatic = |paragraph: &&str| paragraph.lines().any(|line| line == "Auto-Installed: 1");
+    let name = |paragraph: &str| {
+        paragraph.lines().find_map(|line| line.strip_prefix("Package: ")).map(str::to_owned)
+    };
+    text.split("\n\n").filter(is_automatic).filter_map(name).collect()
+}
+
+/// Sorts the package files in apt's archive by what is installed.
+pub(super) fn archives(
+    catalog: &Catalog,
+    files: &[EntryId],
+    dpkg: &Dpkg,
+) -> Vec<(GroupName, Leftover)> {
+    let mut found = Vec::new();
+    for id in files {
+        let Some((name, version, architecture)) = dpkg::of_archive(catalog.own_name(*id)) else {
+            continue;
+        };
+        let installed = dpkg.find(&format!("{name}:{architecture}")).or_else(|| dpkg.find(&name));
+        let (group, note) = match installed {
+            Some(one) if one.version == version => {
+                (GroupName::AptInstalled, "this version is installed".to_owned())
+            }
+            Some(one) => {
+                (GroupName::AptOlder, format!("{} is installed", crate::shown::shown(&one.version)))
+            }
+            None => (GroupName::AptOthers, "no version of it is installed".to_owned()),
+        };
+        found.push((group, Leftover::entry(catalog, *id, note.into())));
+    }
+    found
+}
+
+/// Bytes on disk of several packages together, and their files.
+pub(super) fn together(dpkg: &Dpkg, root: &Path, names: &[String]) -> Option<PackageRemoval> {
+    let packages: Vec<&Installed> = names.iter().filter_map(|name| dpkg.find(name)).collect();
+    let list = packages.first()?.list(root);
+    let mut sum = (Bytes::ZERO, 0);
+    for package in &packages {
+        let (allocated, entries) = dpkg::on_disk(package, root).ok()?;
+        sum = (sum.0 + allocated, sum.1 + entries);
+    }
+    let (packages, removes) = (names.to_vec(), Vec::new());
+    Some(PackageRemoval { packages, removes, allocated: sum.0, entries: sum.1, list })
+}
+
+/// Several removals as one.
+pub fn as_one(removals: &[&PackageRemoval]) -> Option<PackageRemoval> {
+    let mut whole = (*removals.first()?).clone();
+    let mut known: HashMap<&String, ()> = whole.packages.iter().map(|name| (name, ())).collect();
+    let mut packages = Vec::new();
+    for other in &removals[1..] {
+        packages
+            .extend(other.packages.iter().filter(|name| known.insert(name, ()).is_none()).cloned());
+    }
+    drop(known);
+    whole.packages.extend(packages);
+    whole.allocated = removals.iter().map(|one| one.allocated).sum();
+    whole.entries = removals.iter().map(|one| one.entries).sum();
+    whole.removes.clear();
+    Some(whole)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_simulation_says_what_would_be_removed_and_whether_more_would_be_done() {
+        let text = "NOTE: x\nRemv tide-tools [1:2.0-1]\nRemv libtide:i386 [3] [x:y ]\n";
+        let (removed, other) = removals(text);
+        assert_eq!(removed, ["libtide:i386=3", "tide-tools=1:2.0-1"]);
+        assert_eq!(other, None);
+        let (_, other) = removals("Remv a [1]\nInst b [1] (2 Debian:12 [amd64])\n");
+        assert_eq!(other.as_deref(), Some("install b"));
+    }
+}

@@ -1,0 +1,125 @@
+//! `fondaco leftovers`
+
+use std::path::{Path, PathBuf};
+
+use anyhow::Result;
+use fondaco_core::kernel::DeletedFiles;
+use fondaco_core::leftovers::{self, Found, FoundGroup, GroupName, Usual};
+use fondaco_core::plan::{Deed, PlannedLeftovers, Reviewer, plan_leftovers};
+use fondaco_core::state::State;
+use fondaco_core::units::Time;
+
+use super::look::{Closer, Looked, tell_answer};
+use super::{Outcome, excluded_line, plan, stop_asked};
+use crate::cli;
+use crate::environment::open_state;
+use crate::output::{Usage, say, tell, usage};
+use crate::query;
+
+pub(super) fn run(arguments: &cli::Leftovers, state: Option<PathBuf>) -> Result<Outcome> {
+    let groups = arguments.group.iter().map(|key| group(key)).collect::<Result<Vec<_>>>()?;
+    if let Some(file) = &arguments.output {
+        plan::may_be_written(file, arguments.force)?;
+    }
+    let settings = open_state(state.clone())?;
+    let looked = looked(arguments, state)?;
+    stop_asked();
+    let seen = looked.seen();
+    let mut found = leftovers::look(seen, &settings, arguments.system, &stop_asked)?;
+    let here = looked.catalog.origin().elsewhere().is_none();
+    let held = match here {
+        true => leftovers::held_of(seen, DeletedFiles::collect(Time::now())),
+        false => DeletedFiles::default(),
+    };
+    if !held.files.is_empty() {
+        found.add(&looked.catalog, leftovers::held(&held));
+    }
+    if !groups.is_empty() {
+        found.only(&looked.catalog, &groups);
+    }
+    if let Some(word) = arguments.plan {
+        return planned(arguments, word, &looked, &found, &settings);
+    }
+    let accounts = looked.accounts();
+    let answer = query::Leftovers {
+        of: looked.subject(looked.top()?, &accounts),
+        found: &found,
+        held: &held,
+        top: arguments.top,
+        with_items: !groups.is_empty() || arguments.items,
+    };
+    tell_answer(&answer, &arguments.form)?;
+    if !arguments.form.is_for_programs() {
+        for line in looked.part_line().into_iter().chain(excluded_line(&looked.catalog)) {
+            say!("{line}");
+        }
+    }
+    Ok(looked.outcome())
+}
+
+/// What the arguments say is to be scanned; places of the machine if nothing else is.
+fn looked(arguments: &cli::Leftovers, state: Option<PathBuf>) -> Result<Looked> {
+    let cli::Leftovers { paths, look, walk, system, .. } = arguments;
+    if !paths.is_empty() || walk.saved.is_some() {
+        return Looked::obtain(paths, look, walk, Closer::No, state);
+    }
+    if !system {
+        usage!("say where: fondaco leftovers PATH, or --system for what belongs to this machine");
+    }
+    let places = leftovers::places_of_machine(Path::new("/"));
+    Looked::obtain(&places, look, walk, Closer::No, state)
+}
+
+fn group(key: &str) -> Result<GroupName> {
+    GroupName::of_key(key).ok_or_else(|| {
+        let keys: Vec<&str> = GroupName::ALL.iter().map(|name| name.group().key).collect();
+        Usage(format!("there is no group `{key}`; there are {}", keys.join(", "))).into()
+    })
+}
+
+/// Plans all that can go of the groups that were found.
+fn planned(
+    arguments: &cli::Leftovers,
+    word: cli::LeftoverDeed,
+    looked: &Looked,
+    found: &Found,
+    state: &State,
+) -> Result<Outcome> {
+    let catalog = &looked.catalog;
+    let reviewer = Reviewer::of_scan(state, catalog.origin(), catalog.roots(), Time::now());
+    let mut all = PlannedLeftovers::default();
+    for group in found.groups.iter().filter(|group| group.group().can_go()) {
+        let Some(deed) = deed(word, arguments.to.as_deref(), group, state)? else { continue };
+        let PlannedLeftovers { planned, left_out } =
+            plan_leftovers(catalog, group.name, group.that_go(), &deed, &reviewer);
+        all.planned.extend(planned);
+        all.left_out.extend(left_out);
+    }
+    plan::of_leftovers(all, &reviewer, arguments)
+}
+
+/// What is done with a group; nothing if that has to be chosen one by one.
+fn deed(
+    word: cli::LeftoverDeed,
+    to: Option<&Path>,
+    group: &FoundGroup,
+    state: &State,
+) -> Result<Option<Deed>> {
+    let usual = group.group().usual;
+    if usual == Usual::Release {
+        tell!("what processes hold is planned one by one: fondaco plan --end, --cut");
+        return Ok(None);
+    }
+    Ok(Some(match (word, to) {
+        (cli::LeftoverDeed::Usual, _) if usual == Usual::Delete => Deed::Delete,
+        (cli::LeftoverDeed::Usual | cli::LeftoverDeed::SetAside, _) => Deed::SetAside,
+        (cli::LeftoverDeed::Delete, _) => Deed::Delete,
+        (cli::LeftoverDeed::Archive, _) => Deed::Archive { depot: state.depot() },
+        (cli::LeftoverDeed::Move, Some(to)) => {
+            Deed::Move { to: std::path::absolute(to)?, same_volume: false }
+        }
+        (cli::LeftoverDeed::Move, None) => {
+            return Err(Usage("--plan move needs --to DIR".into()).into());
+        }
+    }))
+}

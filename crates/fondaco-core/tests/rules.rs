@@ -78,6 +78,7 @@ impl Tree {
             }],
             protection: Protection::default(),
             open: None,
+            leftovers: None,
             confirmed: None,
             volume_root: Box::new(|path| match path.starts_with("/mnt/spare") {
                 true => "/mnt/spare".into(),

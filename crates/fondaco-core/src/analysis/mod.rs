@@ -19,5 +19,5 @@ pub use evidence::{
 };
 pub(crate) use evidence::{KnownRow, is_cache_tag, repository_of, repository_state};
 pub use map::{Area, AreaOf, MapShape, Place, map};
-pub(crate) use protection::is_holding_area;
-pub use protection::{HOLDING_AREA_PREFIX, Protection};
+pub use protection::{HOLDING_AREA_PREFIX, Protection, is_kernel_part};
+pub(crate) use protection::{is_holding_area, release_in_boot};

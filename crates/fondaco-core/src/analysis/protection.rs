@@ -63,6 +63,9 @@ const ITSELF: &[&str] = &[
     "/var/tmp",
 ];
 
+/// What is said of places that belong to the system.
+const SYSTEM: &str = "a system directory";
+
 /// Where something lies on its file system, however it is reached: bind mounts and their sources agree.
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct OnFileSystem {
@@ -104,12 +107,12 @@ impl Protection {
         for path in system(WHOLE) {
             // where `/bin` is a link to `/usr/bin`, both names are kept
             if let Ok(real) = path.canonicalize() {
-                protection.add(real, "a system directory");
+                protection.add(real, SYSTEM);
             }
-            protection.add(path, "a system directory");
+            protection.add(path, SYSTEM);
         }
         for path in system(ITSELF) {
-            protection.itself.push((path, "a system directory"));
+            protection.itself.push((path, SYSTEM));
         }
         for mount in &protection.mounts {
             protection.itself.push((mount.mount_point.clone(), "a mount point"));
@@ -151,7 +154,8 @@ impl Protection {
         }
     }
 
-    /// Takes the protection from a depot or holding area that its owner has named as one to be removed.
+    /// Takes the protection from a depot or holding area that its owner has named as one to be removed, or from a part of a
+    /// kernel that does not run ([`is_kernel_part`]).
     pub fn give_up(&mut self, path: &Path) {
         let within = self.within(path);
         let is_same = |place: &Place| place.path == path || place.within == within;
@@ -189,7 +193,10 @@ impl Protection {
         let lies_in = |place: &&Place| {
             path.starts_with(&place.path) || is_inside(within.as_ref(), place.within.as_ref())
         };
-        if let Some(found) = self.whole.iter().find(lies_in) {
+        let is_kernel =
+            self.given_up.iter().any(|place| path.starts_with(place) && is_kernel_part(place));
+        let counts = |place: &&Place| !(is_kernel && place.what == SYSTEM);
+        if let Some(found) = self.whole.iter().filter(counts).find(lies_in) {
             let Place { path: place, what, holds_our_own, .. } = found;
             let way =
                 if *holds_our_own { ", which goes only if it is given up by name" } else { "" };
@@ -261,6 +268,40 @@ impl Protection {
     }
 }
 
+/// What a name below `/boot` is of: the release, and whether it is the image of the kernel.
+pub(crate) fn release_in_boot(name: &str) -> Option<(&str, bool)> {
+    for prefix in ["vmlinuz-", "vmlinux-", "kernel-"] {
+        if let Some(release) = name.strip_prefix(prefix) {
+            return Some((release, true));
+        }
+    }
+    for prefix in ["initrd.img-", "System.map-", "config-"] {
+        if let Some(release) = name.strip_prefix(prefix) {
+            return Some((release, false));
+        }
+    }
+    let release = name.strip_prefix("initramfs-")?.strip_suffix(".img")?;
+    Some((release.strip_suffix("-fallback").unwrap_or(release), false))
+}
+
+/// Whether a path is a part of a kernel that does not run: an image and what belongs to it below `/boot`, or a directory
+/// of modules. Such a part goes only with its kernel, and only if it is given up.
+pub fn is_kernel_part(path: &Path) -> bool {
+    let (Some(above), Some(name)) = (path.parent(), path.file_name().and_then(OsStr::to_str))
+    else {
+        return false;
+    };
+    let is_modules =
+        ["/lib/modules", "/usr/lib/modules"].iter().any(|place| above == Path::new(place));
+    let release = match above == Path::new("/boot") {
+        true => release_in_boot(name).map(|(release, _)| release),
+        false => {
+            Some(name).filter(|name| is_modules && name.starts_with(|c: char| c.is_ascii_digit()))
+        }
+    };
+    release.is_some_and(|release| !release.is_empty() && release != kernel::running_release())
+}
+
 /// Whether a name is that of a holding area, of whichever user or run.
 pub(crate) fn is_holding_area(name: &OsStr) -> bool {
     name.as_bytes().starts_with(HOLDING_AREA_PREFIX.as_bytes())
@@ -302,6 +343,22 @@ mod tests {
             assert!(are_free || !protection.leaves_alone(&directory), "{directory:?}");
         }
         assert!(protection.leaves_alone(&home.join("else")));
+        // a part of a kernel goes only if it is given up, and never one of the running kernel
+        let running = format!("/boot/vmlinuz-{}", kernel::running_release());
+        for (place, can_go) in [
+            ("/boot/vmlinuz-0.1.2", true),
+            ("/boot/initramfs-0.1.2.img", true),
+            ("/lib/modules/0.1.2", true),
+            ("/boot/grub", false),
+            ("/lib/modules", false),
+            (&running, false),
+        ] {
+            assert!(protection.reason(Path::new(place)).is_some(), "{place}");
+            let mut given_up = protection.clone();
+            given_up.give_up(Path::new(place));
+            assert_eq!(given_up.reason(Path::new(place)).is_none(), can_go, "{place}");
+            assert!(given_up.reason(Path::new("/boot/vmlinuz-0.1")).is_some(), "{place}");
+        }
         let program = std::env::current_exe().unwrap();
         assert!(protection.reason(&program).is_some());
         assert!(protection.reason(program.parent().unwrap()).is_some());

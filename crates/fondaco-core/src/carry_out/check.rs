@@ -403,7 +403,10 @@ fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
     let mut directories: BTreeMap<Place, u32> = BTreeMap::new();
     // neighbours mostly lie in one directory
     let mut last: Option<(&Path, Place)> = None;
-    for action in plan.actions.iter().filter(|action| !action.deed.is_release() && !action.emptied)
+    for action in plan
+        .actions
+        .iter()
+        .filter(|action| !action.deed.is_release() && !action.deed.is_of_tool() && !action.emptied)
     {
         let path = action.target.path.0.as_path();
         let place = |path: &Path| {
@@ -511,7 +514,10 @@ fn copies_that_go(plan: &Plan, protection: &Protection) -> HashMap<u32, String> 
     };
     let mut inodes = HashMap::new();
     let mut directories = HashMap::new();
-    for action in plan.actions.iter().filter(|action| !action.deed.is_release() && !action.emptied)
+    for action in plan
+        .actions
+        .iter()
+        .filter(|action| !action.deed.is_release() && !action.deed.is_of_tool() && !action.emptied)
     {
         let target = &action.target;
         inodes.insert((target.device, target.inode), action.number);

@@ -16,6 +16,7 @@ use super::holding::Areas;
 use super::measured::{Measured, reasons, used_when_settled};
 use super::release::release;
 use super::settle::{remainder, settle_all};
+use super::tools::{self, Done};
 use super::{CarryOutError, EntryRecord, EntryState, Figures, Journal, RunState, Settled, Watch};
 use crate::archive::{Depot, DepotAddress, DepotError, Packing};
 use crate::kernel::{self, CallError, Kind, LeaseReturn, Leases, Op, OwnChanges};
@@ -121,6 +122,7 @@ pub fn carry_out(
     run.share_all()?;
     run.remove_all(false)?;
     run.remove_all(true)?;
+    run.tools_all()?;
     run.release_all()?;
     // what was removed is freed before it is measured
     run.lease_return = LeaseReturn::default();
@@ -403,8 +405,7 @@ impl Run<'_> {
                 entry.state == EntryState::Waiting
                     && entry.action.emptied == emptied
                     && (!is_archive || entry.archive.is_some())
-                    && !entry.action.deed.is_release()
-                    && entry.action.deed != Deed::Share
+                    && entry.action.deed.takes_target()
             })
             .collect();
         let mut rest = waiting.as_slice();
@@ -418,6 +419,32 @@ impl Run<'_> {
                 self.checks.refresh((self.clock)());
             }
             self.remove_batch(batch)?;
+        }
+        Ok(())
+    }
+
+    /// Has programs of the system remove what is theirs, one by one: each intent is in the journal before the act.
+    fn tools_all(&mut self) -> Result<(), CarryOutError> {
+        for at in 0..self.entries.len() {
+            let entry = &self.entries[at];
+            if entry.state != EntryState::Waiting || !entry.action.deed.is_of_tool() {
+                continue;
+            }
+            if !self.goes_on("asking", at) {
+                break;
+            }
+            if let Err(refusal) = tools::check(&self.entries[at].action) {
+                self.conclude(at, EntryState::Refused, refusal.to_string());
+                self.journal.write(self.id, [&self.entries[at]])?;
+                continue;
+            }
+            self.entries[at].state = EntryState::Intended;
+            self.journal.write(self.id, [&self.entries[at]])?;
+            let Done { state, freed, message } = tools::remove(&self.entries[at].action);
+            self.figures.freed += freed;
+            self.entries[at].freed = freed;
+            self.conclude(at, state, message);
+            self.journal.write(self.id, [&self.entries[at]])?;
         }
         Ok(())
     }

@@ -130,7 +130,7 @@ fn still_held(run: &Measured<'_>) -> Bytes {
     let removed: BTreeSet<(u64, u64)> = run
         .entries
         .iter()
-        .filter(|entry| entry.state.is_done() && !entry.action.deed.is_release())
+        .filter(|entry| entry.state.is_done() && entry.action.deed.takes_target())
         .map(|entry| (entry.action.target.device, entry.action.target.inode))
         .collect();
     let held = DeletedFiles::collect(run.now);

@@ -36,6 +36,7 @@ mod rehearse;
 mod release;
 mod settle;
 mod sharing;
+mod tools;
 
 use std::ops::ControlFlow;
 use std::path::PathBuf;

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use super::check::Checks;
 use super::holding::area_root;
-use super::{CarryOutError, Figures, Watch, release};
+use super::{CarryOutError, Figures, Watch, release, tools};
 use crate::archive::DepotPlace;
 use crate::kernel::{self, CallError, DirReader, Op};
 use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Survey, Touched, forecast, survey_held};
@@ -104,6 +104,10 @@ fn check(
     if action.deed.is_release() {
         let found = release::check(action, now)?;
         return Ok(found.map(|(file, all)| survey_held(&file, &all)));
+    }
+    if action.deed.is_of_tool() {
+        tools::check(action)?;
+        return Ok(Some(tools::survey_of(action)));
     }
     let (located, mut survey) = checks.target(action, &Touched::default())?;
     area_root(&action.target.path.0, &located, state)?;

@@ -10,7 +10,7 @@ use super::execute::{archive_name, lock};
 use super::holding::{remove_if_empty, reopen};
 use super::linking::settle_link;
 use super::put_back::missing;
-use super::{CarryOutError, EntryRecord, EntryState, Journal, RunRecord, RunState};
+use super::{CarryOutError, EntryRecord, EntryState, Journal, RunRecord, RunState, tools};
 use super::{moving, release, sharing};
 use crate::archive::DepotAddress;
 use crate::kernel::{
@@ -178,6 +178,9 @@ fn settle_entry(
     let path = entry.action.target.path.0.clone();
     if entry.action.deed.is_release() {
         return Ok(release::settled(&entry.action, now));
+    }
+    if entry.action.deed.is_of_tool() {
+        return Ok(tools::settled(&entry.action));
     }
     if entry.action.deed == Deed::Share {
         return sharing::settle_share(entry);

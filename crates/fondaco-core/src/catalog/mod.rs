@@ -401,7 +401,7 @@ impl Catalog {
         counts.collect()
     }
 
-    /// The other names of an entry's inode that the scan met, and how many it has in all.
+    /// The names of an entry's inode that the scan met, itself included, and how many it has in all.
     pub fn names_of_inode(&self, id: EntryId) -> Option<(Vec<EntryId>, u32)> {
         let inode =
             self.linked.get(&self.device_and_inode(id)).filter(|_| self.is_multi_linked(id))?;

@@ -27,6 +27,11 @@ pub fn node_name() -> String {
     rustix::system::uname().nodename().to_string_lossy().into_owned()
 }
 
+/// The release of the kernel that runs (`uname(2)`).
+pub fn running_release() -> String {
+    rustix::system::uname().release().to_string_lossy().into_owned()
+}
+
 /// Has freed memory given back to the system at once if it came in pieces of a megabyte or more
 /// (`mallopt(3)`). Left to itself the allocator keeps what each thread has freed once, and
 /// a program that looks at millions of entries on changing threads grows by the hour.

@@ -50,7 +50,7 @@ pub use lease::{Lease, LeaseReturn, Leases, NoLease};
 pub use machine::{
     addresses_are_scarce, effective_user, exposed_at, give_back_freed_memory, inode_clock,
     machine_id, node_name, outlive_file_size_limit, own_descriptor_table, processor_time,
-    processor_wait, raise_descriptor_limit, random_id, stand_back, times_waited,
+    processor_wait, raise_descriptor_limit, random_id, running_release, stand_back, times_waited,
 };
 pub use mounts::{AccessTimes, Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};

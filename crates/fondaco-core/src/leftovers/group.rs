@@ -68,6 +68,11 @@ impl Group {
         Age::days(self.least_days)
     }
 
+    /// Whether a rule can take it: entries that go by themselves, and not through another program.
+    pub fn can_be_rule(&self) -> bool {
+        matches!(self.usual, Usual::SetAside | Usual::Delete)
+    }
+
     /// Whether something of it can be planned.
     pub fn can_go(&self) -> bool {
         self.usual != Usual::Tell

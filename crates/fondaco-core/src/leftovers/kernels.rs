@@ -2,8 +2,6 @@
 
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
-use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use super::dpkg::Dpkg;
@@ -11,7 +9,7 @@ use super::found::{Leftover, What};
 use super::group::GroupName;
 use super::packages;
 use super::remains::head;
-use crate::analysis::{Ownership, Packages};
+use crate::analysis::{Ownership, Packages, release_in_boot};
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::Kind;
 use crate::units::Bytes;
@@ -25,22 +23,6 @@ struct Installed {
     /// Images, initial file systems, maps, settings, modules and headers, the image first.
     parts: Vec<EntryId>,
     has_image: bool,
-}
-
-/// What a name below `/boot` is of: the release, and whether it is the image.
-fn release_in_boot(name: &str) -> Option<(&str, bool)> {
-    for prefix in ["vmlinuz-", "vmlinux-", "kernel-"] {
-        if let Some(release) = name.strip_prefix(prefix) {
-            return Some((release, true));
-        }
-    }
-    for prefix in ["initrd.img-", "System.map-", "config-"] {
-        if let Some(release) = name.strip_prefix(prefix) {
-            return Some((release, false));
-        }
-    }
-    let release = name.strip_prefix("initramfs-")?.strip_suffix(".img")?;
-    Some((release.strip_suffix("-fallback").unwrap_or(release), false))
 }
 
 /// The release that an image says it is of (the kernel's documentation, x86 boot protocol, `kernel_version`).
@@ -83,11 +65,6 @@ pub(super) struct System<'a> {
 }
 
 impl System<'_> {
-    /// The release of the kernel that runs.
-    pub(super) fn running_release() -> String {
-        rustix::system::uname().release().to_string_lossy().into_owned()
-    }
-
     /// Finds superseded kernels in the scan.
     pub(super) fn superseded(&self, catalog: &Catalog) -> Vec<(GroupName, Leftover)> {
         let kernels = self.installed(catalog);
@@ -249,20 +226,6 @@ fn read_text(path: &Path) -> Option<String> {
     Some(String::from_utf8_lossy(&text).into_owned())
 }
 
-/// Whether a path is a place where kernels lie: it is protected, and goes only as a part of one.
-pub fn is_place_of_kernels(path: &Path) -> bool {
-    let in_boot = path.parent() == Some(Path::new("/boot"));
-    let of_name = |name: &OsStr| {
-        std::str::from_utf8(name.as_bytes()).is_ok_and(|name| release_in_boot(name).is_some())
-    };
-    let is_numbered = path
-        .file_name()
-        .is_some_and(|name| name.as_bytes().first().is_some_and(u8::is_ascii_digit));
-    let modules = ["/lib/modules", "/usr/lib/modules"].map(Path::new);
-    in_boot && path.file_name().is_some_and(of_name)
-        || path.parent().is_some_and(|above| modules.contains(&above)) && is_numbered
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -284,8 +247,5 @@ mod tests {
         image[0x20e..0x210].copy_from_slice(&0xffffu16.to_le_bytes());
         assert_eq!(release_of_image(&image), None, "it lies behind the end");
         assert_eq!(release_in_boot("initramfs-6.9-fallback.img"), Some(("6.9", false)));
-        assert!(is_place_of_kernels(Path::new("/boot/vmlinuz-6.9")));
-        assert!(!is_place_of_kernels(Path::new("/boot/grub")));
-        assert!(!is_place_of_kernels(Path::new("/lib/modules")));
     }
 }

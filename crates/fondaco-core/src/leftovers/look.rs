@@ -84,6 +84,16 @@ impl Facts {
     }
 }
 
+/// What a scan tells by itself of leftovers, without a closer look.
+///
+/// # Errors
+///
+/// [`LookError`].
+pub fn glance(seen: Seen<'_>, state: &State) -> Result<Found, LookError> {
+    let accounts = AccountsOf { origin: seen.catalog().origin(), system: state };
+    Ok(find(seen, &table_of(state)?, &accounts, None, &|| false))
+}
+
 /// Looks for leftovers: closely if the scan is of this machine, else as far as the scan tells. `with_packages`: what
 /// belongs to the machine is told too.
 ///

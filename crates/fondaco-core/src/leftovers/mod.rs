@@ -14,6 +14,7 @@ mod dpkg;
 mod families;
 mod found;
 mod group;
+mod journals;
 mod kernels;
 mod links;
 mod look;
@@ -32,9 +33,11 @@ use rustc_hash::FxHashSet;
 pub use bins::original_place;
 pub use found::{Found, FoundGroup, Leftover, Sum, What};
 pub use group::{GROUPS, Group, GroupName, Sure, Usual};
-pub use kernels::is_place_of_kernels;
-pub use look::{Facts, LookError, held_of, look, table_of};
-pub use packages::{ManagerError, PackageRemoval, as_one, simulate};
+pub use journals::{begin as journal_begin, cutoff as journal_cutoff};
+pub use look::{Facts, LookError, glance, held_of, look, table_of};
+pub use packages::{
+    ManagerError, PackageRemoval, as_one, installed as installed_packages, simulate, sizes_of,
+};
 pub use table::{RowError, Table};
 
 use crate::analysis::{Ownership, Packages, Protection, RepositoryState, repository_state};
@@ -159,7 +162,7 @@ impl Search<'_> {
     fn packages(&mut self, dpkg: Option<&Dpkg>, machine: &Machine<'_>) {
         let Machine { root, mounts, packages, .. } = machine;
         let kernels =
-            kernels::System { root, running: kernels::System::running_release(), dpkg, packages };
+            kernels::System { root, running: crate::kernel::running_release(), dpkg, packages };
         self.found.extend(kernels.superseded(self.catalog));
         let Some(dpkg) = dpkg else { return };
         let system = packages::System { dpkg, root, mounts, now: Time::now() };

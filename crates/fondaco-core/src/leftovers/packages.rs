@@ -274,6 +274,32 @@ pub fn as_one(removals: &[&PackageRemoval]) -> Option<PackageRemoval> {
     Some(whole)
 }
 
+/// Bytes on disk of packages that are each named as `name=version`, and their files; nothing if that is not known.
+pub fn sizes_of(removes: &[String]) -> Option<(Bytes, u64)> {
+    let root = Path::new("/");
+    let dpkg = Dpkg::of_system(root).ok()?;
+    let mut sum = (Bytes::ZERO, 0);
+    for name in removes {
+        let package = dpkg.find(name.split_once('=')?.0)?;
+        let (allocated, entries) = dpkg::on_disk(package, root).ok()?;
+        sum = (sum.0 + allocated, sum.1 + entries);
+    }
+    Some(sum)
+}
+
+/// The packages that are installed, each as `name=version`, sorted.
+///
+/// # Errors
+///
+/// As `read(2)` of the status of dpkg.
+pub fn installed() -> std::io::Result<Vec<String>> {
+    let dpkg = Dpkg::of_system(Path::new("/"))?;
+    let mut names: Vec<String> =
+        dpkg.installed.iter().map(|one| format!("{}={}", one.name, one.version)).collect();
+    names.sort();
+    Ok(names)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -64,6 +64,11 @@ impl Lens {
         self.only(|term| !term.is_of_age())
     }
 
+    /// The same lens for entries of any size.
+    pub fn without_sizes(&self) -> Self {
+        self.only(|term| !term.is_of_size())
+    }
+
     /// The lens in three parts for whole directories: what is asked of the directory itself, of the files in it, and
     /// of the links and special files in it. Sizes are in none of them: see [`Lens::allows_size`].
     pub fn for_directories(&self, ages: AgeSource) -> (Self, Self, Self) {
@@ -76,6 +81,17 @@ impl Lens {
         };
         let of_files = |term: &Term| !is_own(term) && !term.is_of_size();
         (self.only(is_own), self.only(of_files), self.only(of_others))
+    }
+
+    /// Whether what it says of ages holds for something that has been left over since a moment, and was last read then.
+    pub fn allows_age(&self, since: Time, read: Time, now: Time) -> bool {
+        let (age, unread) = (since.age(now), read.age(now));
+        self.terms.iter().all(|term| match term.test {
+            Test::Older(limit) => (age >= limit) != term.negated,
+            Test::Newer(limit) => (age < limit) != term.negated,
+            Test::Unread(limit) => (unread >= limit) != term.negated,
+            _ => true,
+        })
     }
 
     /// Whether what it says of sizes holds for so many bytes on disk.

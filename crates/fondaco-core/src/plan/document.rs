@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::{Forecast, HeldTarget, Target};
+use super::{Forecast, HeldTarget, Target, ToolTarget};
 use crate::archive::Metadata;
 use crate::kernel::{self, Kind};
 use crate::shown::{DocPath, Shown};
@@ -37,6 +37,10 @@ pub enum Deed {
     Link,
     /// A copy gets the blocks of the file with the same contents that stays, and remains a file of its own.
     Share,
+    /// The package manager removes packages.
+    RemovePackages,
+    /// The program of the system journal removes closed files of it.
+    VacuumJournal,
     /// The processes that hold a deleted file are ended.
     End {
         /// At once and without asking (`SIGKILL`), not on request (`SIGTERM`).
@@ -63,6 +67,8 @@ impl Deed {
             Self::Move { .. } => "move",
             Self::Link => "link",
             Self::Share => "share",
+            Self::RemovePackages => "remove packages",
+            Self::VacuumJournal => "vacuum",
             Self::End { by_force: false } => "end process",
             Self::End { by_force: true } => "kill process",
             Self::Cut => "cut",
@@ -91,6 +97,16 @@ impl Deed {
     /// Whether it can only be done to a copy beside the one that stays, on the same volume.
     pub fn needs_copy(&self) -> bool {
         matches!(self, Self::Link | Self::Share)
+    }
+
+    /// Whether a program of the system does it.
+    pub fn is_of_tool(&self) -> bool {
+        matches!(self, Self::RemovePackages | Self::VacuumJournal)
+    }
+
+    /// Whether it takes its target out of its place.
+    pub fn takes_target(&self) -> bool {
+        !self.is_release() && !self.is_of_tool() && *self != Self::Share
     }
 
     /// Whether it is about a deleted file that processes hold.
@@ -130,6 +146,9 @@ pub struct Action {
     /// Of a deleted file: who holds it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub held: Option<HeldTarget>,
+    /// Of what a program of the system removes: what was reviewed of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tool: Option<Box<ToolTarget>>,
     /// For how many seconds what is set aside is held before it is due to be purged.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub purge_after: Option<u64>,
@@ -272,6 +291,8 @@ impl Plan {
             let beside =
                 action.stays.as_ref().is_some_and(|copy| copy.device == action.target.device);
             if action.deed.is_release() != action.held.is_some()
+                || action.deed.is_of_tool() != action.tool.is_some()
+                || action.tool.as_ref().is_some_and(|tool| tool.deed() != action.deed)
                 || action.emptied
                     && !(action.target.kind == Kind::Directory
                         && matches!(action.deed, Deed::Delete | Deed::SetAside))

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use super::{
     Action, Deed, Forecast, Plan, PlanError, PlannedNames, Refusal, Survey, Target, forecast, notes,
 };
+use crate::analysis::is_kernel_part;
 use crate::kernel::Kind;
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
@@ -292,13 +293,17 @@ impl Draft {
                 },
                 notes: planned.notes(&mut names),
                 held: survey.held.as_ref().map(|held| held.target.clone()),
+                tool: survey.tool.clone(),
                 purge_after: planned.purge_after.filter(|_| planned.deed == Deed::SetAside),
                 stays: planned.stays.clone(),
                 own: None,
                 emptied: planned.emptied,
             })
         });
-        Plan::new(actions.collect(), protect, now)
+        let kernels =
+            self.planned.iter().map(|planned| &planned.path).filter(|path| is_kernel_part(path));
+        let give_up = kernels.cloned().map(DocPath).collect();
+        Ok(Plan { give_up, ..Plan::new(actions.collect(), protect, now)? })
     }
 
     fn forecast(&mut self) {

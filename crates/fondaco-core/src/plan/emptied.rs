@@ -105,6 +105,7 @@ pub(super) fn survey_alone(path: &Path, stat: &Stat) -> Survey {
         socket: None,
         shared: Shared::default(),
         held: None,
+        tool: None,
         in_use: None,
         changed: stat.ctime,
     }

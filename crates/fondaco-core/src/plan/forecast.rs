@@ -168,6 +168,10 @@ pub fn notes(
         }
         return notes;
     }
+    if let Some(tool) = &survey.tool {
+        notes.push(tool.words());
+        return notes;
+    }
     if let Some((path, holder)) = &survey.in_use {
         let Holder { pid, command } = holder;
         let path = Shown(path);

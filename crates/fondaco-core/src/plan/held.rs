@@ -86,6 +86,7 @@ pub fn survey_held(file: &DeletedFile, all: &DeletedFiles) -> Survey {
         shared: Shared::default(),
         in_use: None,
         changed: Time::default(),
+        tool: None,
         held: Some(HeldSurvey {
             target: HeldTarget {
                 was: DocPath(file.path.clone()),

@@ -1,10 +1,13 @@
 //! Planning leftovers: what of a group can go is looked at closely, and goes with the deed that was chosen.
 
+use std::path::{Path, PathBuf};
+
 use super::copies::stays_anyway;
-use super::{Choice, Deed, Planned, Refusal, Reviewer};
+use super::{Choice, Deed, Planned, Refusal, Reviewer, plan_journal, plan_packages};
 use crate::analysis::Packages;
 use crate::catalog::Catalog;
-use crate::leftovers::{GroupName, Leftover};
+use crate::kernel::Kind;
+use crate::leftovers::{GroupName, Leftover, PackageRemoval, What, as_one};
 
 /// What came of planning leftovers.
 #[derive(Debug, Default)]
@@ -16,22 +19,41 @@ pub struct PlannedLeftovers {
 }
 
 /// Looks closely at leftovers of one group, and plans them. What belongs together is planned together or not at all; what
-/// is open, protected, owned by a package or no longer as it was scanned is left out.
+/// is open, protected, owned by a package or no longer as it was scanned is left out. Packages go through their manager,
+/// all that are given in one action.
 pub fn plan_leftovers<'i>(
     catalog: &Catalog,
     name: GroupName,
     items: impl IntoIterator<Item = &'i Leftover>,
     deed: &Deed,
-    reviewer: &Reviewer<'_>,
+    reviewer: &mut Reviewer<'_>,
 ) -> PlannedLeftovers {
-    let packages = std::cell::LazyCell::new(|| Packages::of_system(std::path::Path::new("/")));
+    let packages = std::cell::LazyCell::new(|| Packages::of_system(Path::new("/")));
     let reason = reason(name);
     let mut outcome = PlannedLeftovers::default();
+    let mut removals: Vec<&PackageRemoval> = Vec::new();
     for item in items {
+        if let What::Package(removal) = &item.what {
+            removals.push(removal);
+            continue;
+        }
+        if *deed == Deed::VacuumJournal {
+            let files: Vec<PathBuf> = item.ids().iter().map(|id| catalog.path(*id)).collect();
+            let volume = files.first().map(|file| reviewer.volume_of(file, Kind::File));
+            let planned = plan_journal(&files, reason.clone(), volume.unwrap_or_default());
+            match planned {
+                Ok(planned) => outcome.planned.push(planned),
+                Err(refusal) => outcome.left_out.push(refusal),
+            }
+            continue;
+        }
         let one = |id| {
             let entry = catalog.scanned_entry(id);
             let is_directory = catalog.is_directory(id);
             let choice = Choice::Scanned { entry, by_reading: false };
+            if name == GroupName::Kernels {
+                return reviewer.plan_kernel_part(&choice, deed, &reason);
+            }
             let planned = reviewer.plan(&choice, deed, &reason)?;
             match stays_anyway(&planned, is_directory, &packages) {
                 Some(refusal) => Err(refusal),
@@ -43,10 +65,40 @@ pub fn plan_leftovers<'i>(
             Err(refusal) => outcome.left_out.push(refusal),
         }
     }
+    if let Some(removal) = as_one(&removals) {
+        let planned = match deed {
+            Deed::RemovePackages => {
+                let volume = reviewer.volume_of(Path::new("/usr"), Kind::Directory);
+                plan_packages(&removal, reason, volume)
+            }
+            _ => Err(Refusal::Hopeless {
+                path: removal.list,
+                reason: "packages go through the package manager only".to_owned(),
+            }),
+        };
+        match planned {
+            Ok(planned) => outcome.planned.push(planned),
+            Err(refusal) => outcome.left_out.push(refusal),
+        }
+    }
     outcome
 }
 
 /// The reason that a plan gives for what is left over.
 pub fn reason(name: GroupName) -> String {
     format!("left over: {}", name.group().title)
+}
+
+/// What is usual for a leftover, if something is: packages go through their manager, what makes itself again is deleted,
+/// the rest is set aside.
+pub fn usual_deed(name: GroupName, item: &Leftover) -> Option<Deed> {
+    use crate::leftovers::Usual;
+    match (&item.what, name.group().usual) {
+        (What::Held(_), _) | (_, Usual::Release | Usual::Tell) => None,
+        (What::Package(_), _) => Some(Deed::RemovePackages),
+        (_, Usual::Vacuum) => Some(Deed::VacuumJournal),
+        (_, Usual::Delete) => Some(Deed::Delete),
+        // a kernel that was installed by hand
+        (_, Usual::SetAside | Usual::Packages) => Some(Deed::SetAside),
+    }
 }

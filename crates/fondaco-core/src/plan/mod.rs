@@ -21,6 +21,7 @@ mod rule_choice;
 mod rule_protection;
 mod shared_extents;
 mod survey;
+mod tool;
 
 pub use copies::{CopyPair, PlannedCopies, plan_copies, plan_pairs};
 pub use document::{Action, Deed, Plan, PlanError, VERSION, moved_place};
@@ -29,7 +30,7 @@ pub use emptied::plan_emptied;
 pub use forecast::{Forecast, PlannedNames, forecast, notes};
 pub(crate) use free_directory::FreeDirectory;
 pub use held::{HeldBytes, HeldSurvey, HeldTarget, survey_held};
-pub use leftovers::{PlannedLeftovers, plan_leftovers, reason as reason_left_over};
+pub use leftovers::{PlannedLeftovers, plan_leftovers, reason as reason_left_over, usual_deed};
 pub use locator::{Located, Locator, locate};
 pub(crate) use packed::{Lines, write_lines};
 pub use packed::{PACKED_FROM, is_plan};
@@ -41,3 +42,4 @@ pub use shared_extents::{Shared, SharedExtent};
 pub use survey::{
     Each, Survey, Target, Touched, Visit, list_at, survey, survey_at, survey_with_open,
 };
+pub use tool::{ToolTarget, plan_journal, plan_packages};

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use super::emptied::survey_alone;
 use super::survey::survey_located;
 use super::{Deed, FreeDirectory, Locator, Planned, Refusal, RuleProtection, Survey, survey_held};
-use crate::analysis::Protection;
+use crate::analysis::{Protection, is_kernel_part};
 use crate::catalog::{Elsewhere, Origin, Root, ScannedEntry};
 use crate::kernel::{self, CallError, DeletedFile, DeletedFiles, Kind, Mount, Op, OpenFiles, Stat};
 use crate::shown::DocPath;
@@ -178,6 +178,23 @@ impl<'a> Reviewer<'a> {
         Ok(Planned { depot_on_volume, ..planned })
     }
 
+    /// As [`Reviewer::plan`], for a part of a kernel that goes with the rest of it.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`Reviewer::review`]; also if it is no such part.
+    pub(super) fn plan_kernel_part(
+        &mut self,
+        choice: &Choice,
+        deed: &Deed,
+        reason: &str,
+    ) -> Result<Planned, Refusal> {
+        if is_kernel_part(choice.path()) {
+            self.give_up(choice.path());
+        }
+        self.plan(choice, deed, reason)
+    }
+
     /// Plans a directory that other actions of the plan empty.
     pub(super) fn plan_directory(
         &self,
@@ -194,7 +211,7 @@ impl<'a> Reviewer<'a> {
     }
 
     /// The root of the volume that a target lies on.
-    fn volume_of(&self, path: &Path, kind: Kind) -> PathBuf {
+    pub(super) fn volume_of(&self, path: &Path, kind: Kind) -> PathBuf {
         let directory = path.parent().unwrap_or(path);
         if kind != Kind::Directory && self.volume.borrow().0 == directory {
             return self.volume.borrow().1.clone();

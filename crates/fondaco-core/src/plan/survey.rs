@@ -127,6 +127,8 @@ pub struct Survey {
     pub in_use: Option<(PathBuf, Holder)>,
     /// When an inode of it was last changed.
     pub changed: Time,
+    /// What a program of the system is to remove, if it is about that.
+    pub tool: Option<Box<super::ToolTarget>>,
 }
 
 /// Inodes whose names or change times this run itself has altered, so that another name of the
@@ -277,6 +279,7 @@ pub fn survey_at(
             socket: None,
             shared: Shared::default(),
             held: None,
+            tool: None,
             in_use: None,
             changed: top.ctime,
         },

@@ -13,6 +13,8 @@ pub struct NewRule {
     pub lens: String,
     /// What ages count from, if not from the last writing: a word of `age`.
     pub age: Option<&'static str>,
+    /// A group of leftovers that it takes.
+    pub leftovers: Option<&'static str>,
 }
 
 /// Why a text cannot be changed.
@@ -64,6 +66,9 @@ pub fn with_rule(text: &str, new: &NewRule) -> String {
     table.insert("action", value("set-aside"));
     if !new.under.is_empty() {
         table.insert("under", value(&new.under));
+    }
+    if let Some(group) = new.leftovers {
+        table.insert("leftovers", value(std::iter::once(group).collect::<Array>()));
     }
     match fields(&new.lens) {
         Some(fields) => {

@@ -1,14 +1,16 @@
 //! What a trial of rules needs to know besides a catalog: accounts, levels, what is protected and what is open.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use jiff::tz::TimeZone;
 
 use super::model::Enough;
 use super::{RuleFileError, RuleSet};
 use crate::analysis::Protection;
-use crate::catalog::{Origin, Root};
+use crate::catalog::{Catalog, Origin, Root};
 use crate::kernel::{self, Capacity, LevelFor, OpenFiles};
+use crate::leftovers::{self, Found, LookError};
 use crate::lens::Accounts;
 use crate::state::State;
 use crate::units::{Bytes, Level, Time};
@@ -24,6 +26,8 @@ pub struct Circumstances<'a> {
     pub protection: Protection,
     /// What processes have open, which is left alone; `None` for a scan of another time.
     pub open: Option<OpenFiles>,
+    /// What is left over in the catalog, if a rule asks for it.
+    pub leftovers: Option<Arc<Found>>,
     /// The number of entries that a rule may take although it is over its limit, confirmed by hand.
     pub confirmed: Option<u64>,
     /// The root of the volume that a path lies on, so that it can be said what moving something there frees.
@@ -109,6 +113,24 @@ impl<'a> Circumstances<'a> {
         Ok(Self { open, ..Self::then(state, VolumeFacts::now(state, origin), protection) })
     }
 
+    /// Looks for what is left over in the catalog, if one of the rules takes that.
+    ///
+    /// # Errors
+    ///
+    /// [`LookError`].
+    pub fn look_for_leftovers(
+        &mut self,
+        rules: &RuleSet,
+        catalog: &Catalog,
+        state: &State,
+    ) -> Result<(), LookError> {
+        if rules.wants_leftovers() {
+            let found = leftovers::look(catalog.whole(), state, false, &|| false)?;
+            self.leftovers = Some(Arc::new(found));
+        }
+        Ok(())
+    }
+
     /// As things were when a scan was made, as far as that is known: what was open then is not.
     pub fn then(state: &'a State, volumes: Vec<VolumeFacts>, protection: Protection) -> Self {
         let mounts = kernel::mounts().unwrap_or_default();
@@ -117,6 +139,7 @@ impl<'a> Circumstances<'a> {
             volumes,
             protection,
             open: None,
+            leftovers: None,
             confirmed: None,
             volume_root: Box::new(move |path| volume_root(path, state, &mounts)),
             zone: TimeZone::system(),

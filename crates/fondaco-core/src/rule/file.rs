@@ -8,7 +8,8 @@ use toml::Spanned;
 
 use super::model::{DeedWord, Enough, GroupOf, Limits, Order, Rule, RuleSet, Takes, Thin};
 use crate::kernel::{CallError, Op};
-use crate::lens::{Accounts, AgeSource, Lens, LensError, Word};
+use crate::leftovers::GroupName;
+use crate::lens::{Accounts, AgeSource, Lens, LensError, Word, nearest};
 use crate::pattern::Pattern;
 use crate::shown::Shown;
 use crate::units::{Age, Bytes, Level};
@@ -71,6 +72,7 @@ struct RawRule {
     /// A whole lens: what the fields cannot say.
     lens: Option<Spanned<String>>,
     on: Option<bool>,
+    leftovers: Option<Spanned<Vec<Spanned<String>>>>,
     #[serde(default)]
     takes: Takes,
     #[serde(default)]
@@ -237,6 +239,7 @@ impl Place<'_> {
             on: raw.on.unwrap_or(true),
             action: raw.action,
             takes: raw.takes,
+            leftovers: self.leftovers(raw)?,
             looks_at: lens.without_ages(),
             lens,
             ages: raw.age,
@@ -315,12 +318,46 @@ impl Place<'_> {
         }
         // what has a place among generations or over a cap is narrowed by that
         narrows |= raw.keep.is_some() || raw.thin.is_some() || raw.total.is_some();
+        narrows |= raw.leftovers.is_some();
         if !narrows {
             let message =
                 "this rule would take every file: say `name`, `older`, `larger` or another word";
             return Err(self.error(raw.title.span().start, message));
         }
         Ok(lens)
+    }
+
+    /// The groups of leftovers that a rule takes.
+    fn leftovers(&self, raw: &RawRule) -> Result<Vec<GroupName>, RuleError> {
+        let Some(groups) = &raw.leftovers else { return Ok(Vec::new()) };
+        let at = groups.span().start;
+        if groups.get_ref().is_empty() {
+            return Err(self.error(at, "say which, as in leftovers = [\"bins\", \"caches\"]"));
+        }
+        if raw.takes == Takes::Directories {
+            let message =
+                "`leftovers` are files and directories as they were found: leave `takes` out";
+            return Err(self.error(at, message));
+        }
+        if raw.keep.is_some() || raw.thin.is_some() || raw.total.is_some() {
+            let message = "`leftovers` have no generations: leave `keep`, `thin` and `total` out";
+            return Err(self.error(at, message));
+        }
+        let group = |key: &Spanned<String>| {
+            let name = GroupName::of_key(key.get_ref()).filter(|name| name.group().can_be_rule());
+            name.ok_or_else(|| {
+                let all = GroupName::ALL.iter().map(|name| name.group());
+                let keys: Vec<&str> =
+                    all.filter(|group| group.can_be_rule()).map(|group| group.key).collect();
+                let near = nearest(key.get_ref(), keys.iter().copied());
+                let message = match near.is_empty() {
+                    true => format!("expected one of {}", keys.join(", ")),
+                    false => format!("no such group of leftovers{near}"),
+                };
+                self.error(key.span().start, message)
+            })
+        };
+        groups.get_ref().iter().map(group).collect()
     }
 
     /// Words that mean nothing without another, or against it.

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 
 use crate::catalog::{Catalog, EntryId};
+use crate::leftovers::GroupName;
 use crate::lens::{AgeSource, Lens};
 use crate::pattern::Pattern;
 use crate::units::{Age, Bytes, Level};
@@ -132,6 +133,8 @@ pub struct Rule {
     pub action: DeedWord,
     /// Files or whole directories.
     pub takes: Takes,
+    /// It takes what is left over of these groups, each leftover whole, and nothing else.
+    pub leftovers: Vec<GroupName>,
     /// What may go.
     pub lens: Lens,
     /// What it looks at: as `lens`, but of whatever age. Generations and caps count these.
@@ -193,6 +196,11 @@ pub struct RuleSet {
 }
 
 impl RuleSet {
+    /// Whether a rule takes what is left over.
+    pub fn wants_leftovers(&self) -> bool {
+        self.rules.iter().any(|rule| !rule.leftovers.is_empty())
+    }
+
     /// Whether a rule asks for what only a closer look at every entry tells.
     pub fn wants_closer_look(&self) -> bool {
         self.rules.iter().any(|rule| rule.lens.wants_closer_look())

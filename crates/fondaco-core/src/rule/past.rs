@@ -3,10 +3,12 @@
 
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use super::circumstances::protection_of;
 use super::{Circumstances, RuleFileError, RuleSet, RuleTrial, Sum, VolumeFacts};
 use crate::catalog::Catalog;
+use crate::leftovers;
 use crate::saved::{self, SavedError, SavedScan};
 use crate::state::State;
 use crate::units::{Bytes, Level, Time};
@@ -104,7 +106,12 @@ impl RuleSet {
             let outcome = match saved::open_file(&scan.path) {
                 Ok(catalog) => {
                     let volumes = volumes_then(state, &catalog);
-                    let facts = Circumstances::then(state, volumes, protection.clone());
+                    let mut facts = Circumstances::then(state, volumes, protection.clone());
+                    if self.wants_leftovers() {
+                        // by that scan alone: what was there then cannot be looked at any more
+                        let found = leftovers::glance(catalog.whole(), state).ok();
+                        facts.leftovers = found.map(Arc::new);
+                    }
                     Ok(self.try_on_day(&catalog, &facts))
                 }
                 Err(error) => Err(error),

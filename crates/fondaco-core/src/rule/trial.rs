@@ -72,6 +72,8 @@ struct Trial<'a> {
     /// Directories that are protected themselves, but not what is in them.
     itself: FxHashSet<u32>,
     fates: FxHashMap<u32, Fate>,
+    /// Directories that hold something of which a rule has decided, if rules take whole leftovers.
+    above_fates: Option<FxHashMap<u32, Fate>>,
     relief: Relief,
     found: TryOut,
 }
@@ -84,6 +86,7 @@ impl<'a> Trial<'a> {
             protected: FxHashSet::default(),
             itself: FxHashSet::default(),
             fates: FxHashMap::default(),
+            above_fates: rules.wants_leftovers().then(FxHashMap::default),
             relief: Relief::default(),
             found: TryOut::default(),
         };
@@ -117,6 +120,13 @@ impl<'a> Trial<'a> {
 
     /// What keeps an entry whatever the rule says.
     fn keeper(&self, id: EntryId) -> Option<Keeper> {
+        let inside = self.above_fates.as_ref().and_then(|above| above.get(&id.0));
+        if let Some(Fate::Taken(rule)) = inside {
+            return Some(Keeper::TakenBefore(*rule));
+        }
+        if let Some(Fate::Kept(rule)) = inside {
+            return Some(Keeper::KeptBefore(*rule));
+        }
         let mut at = Some(id);
         while let Some(here) = at {
             if self.protected.contains(&here.0) {
@@ -151,8 +161,28 @@ impl<'a> Trial<'a> {
         self.found.rules.push(trial);
     }
 
+    /// Keeps what a rule has decided.
+    fn decide(&mut self, decided: Vec<(EntryId, Fate)>) {
+        if let Some(above_fates) = &mut self.above_fates {
+            for (id, fate) in &decided {
+                let above =
+                    std::iter::successors(self.catalog.parent(*id), |id| self.catalog.parent(*id));
+                for id in above {
+                    // what is above that has been noted before
+                    if above_fates.insert(id.0, *fate).is_some() {
+                        break;
+                    }
+                }
+            }
+        }
+        self.fates.extend(decided.into_iter().map(|(id, fate)| (id.0, fate)));
+    }
+
     /// Why the time of a rule has not come, if it has not.
     fn rests(&self, rule: &Rule) -> Option<String> {
+        if !rule.leftovers.is_empty() && self.facts.leftovers.is_none() {
+            return Some("what is left over has not been looked for".to_owned());
+        }
         if rule.until.is_some() && !self.devices_moved_within(rule).is_empty() {
             return Some(
                 "it moves things within their volume: that frees nothing, and is never enough"
@@ -211,8 +241,9 @@ impl<'a> Trial<'a> {
         }
         generations::put_in_order(catalog, rule, &mut may);
         let taken = self.until_enough(number, rule, trial, may);
-        self.fates.extend(groups.kept.iter().map(|id| (id.0, Fate::Kept(number))));
-        self.fates.extend(taken.iter().map(|id| (id.0, Fate::Taken(number))));
+        let kept = groups.kept.iter().map(|id| (*id, Fate::Kept(number)));
+        let decided = kept.chain(taken.iter().map(|id| (*id, Fate::Taken(number))));
+        self.decide(decided.collect());
         if matches!(trial.state, RuleState::OverLimit(_)) {
             let held = |id| HeldBack { entry: id, rule: number, by: Keeper::Limit };
             self.found.held_back.extend(taken.into_iter().map(held));
@@ -227,6 +258,9 @@ impl<'a> Trial<'a> {
     /// What a rule looks at, of whatever age, and what of it may go by the rule's words.
     fn candidates(&self, rule: &Rule) -> (Vec<EntryId>, Vec<EntryId>) {
         let (catalog, accounts) = (self.catalog, self.facts.accounts);
+        if !rule.leftovers.is_empty() {
+            return self.leftovers(rule);
+        }
         match rule.takes {
             Takes::Files => {
                 let files = |selection: &crate::catalog::Selection| -> Vec<EntryId> {
@@ -257,6 +291,39 @@ impl<'a> Trial<'a> {
                 (looked_at, may)
             }
         }
+    }
+
+    /// What is left over of the groups of a rule: ages count since when it has been left over, other words are asked of the
+    /// entry itself, and sizes of all of it.
+    fn leftovers(&self, rule: &Rule) -> (Vec<EntryId>, Vec<EntryId>) {
+        let catalog = self.catalog;
+        let Some(found) = &self.facts.leftovers else { return (Vec::new(), Vec::new()) };
+        let words = rule.looks_at.without_sizes().select(catalog, self.facts.accounts);
+        let words = catalog.seen(Some(&words));
+        let groups = found.groups.iter().filter(|group| rule.leftovers.contains(&group.name));
+        let (mut looked_at, mut may): (Vec<EntryId>, Vec<EntryId>) = (Vec::new(), Vec::new());
+        for item in groups.flat_map(|group| group.that_go()) {
+            let Some(id) = item.id().filter(|id| words.has(*id)) else { continue };
+            if !rule.lens.allows_size(item.allocated) {
+                continue;
+            }
+            looked_at.extend(item.ids());
+            if rule.lens.allows_age(item.since, catalog.accessed(id), catalog.now()) {
+                may.extend(item.ids());
+            }
+        }
+        // one entry may be in several groups, and lie in another that is left over too
+        for list in [&mut looked_at, &mut may] {
+            list.sort_unstable();
+            list.dedup();
+            let all: FxHashSet<u32> = list.iter().map(|id| id.0).collect();
+            list.retain(|id| {
+                let mut above =
+                    std::iter::successors(catalog.parent(*id), |id| catalog.parent(*id));
+                !above.any(|id| all.contains(&id.0))
+            });
+        }
+        (looked_at, may)
     }
 
     /// Leaves what generations and the cap of groups let go.

@@ -79,6 +79,8 @@ pub static WORDS: &[RuleWord] = &[
         "false switches the rule off; it stays in the file"),
     word(Rule, "takes", Choice(&["files", "directories"]), "\"directories\"",
         "files each for itself, or whole directories in which every file holds"),
+    word(Rule, "leftovers", List, "[\"bins\", \"caches\"]",
+        "what is left over of these groups (`fondaco leftovers`), each leftover whole"),
     word(Rule, "kind", Texts, "\"log\"",
         "kind of contents: log, audio, archive, temporary …"),
     word(Rule, "name", Texts, "[\"*.wav\", \"surveys/*/*.raw\"]",

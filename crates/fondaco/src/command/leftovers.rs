@@ -4,8 +4,8 @@ use std::path::{Path, PathBuf};
 
 use anyhow::Result;
 use fondaco_core::kernel::DeletedFiles;
-use fondaco_core::leftovers::{self, Found, FoundGroup, GroupName, Usual};
-use fondaco_core::plan::{Deed, PlannedLeftovers, Reviewer, plan_leftovers};
+use fondaco_core::leftovers::{self, Found, GroupName, Leftover, What};
+use fondaco_core::plan::{Deed, PlannedLeftovers, Reviewer, plan_leftovers, usual_deed};
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
 
@@ -43,8 +43,8 @@ pub(super) fn run(arguments: &cli::Leftovers, state: Option<PathBuf>) -> Result<
     let accounts = looked.accounts();
     let answer = query::Leftovers {
         of: looked.subject(looked.top()?, &accounts),
-        found: &found,
-        held: &held,
+        found: std::sync::Arc::new(found),
+        held,
         top: arguments.top,
         with_items: !groups.is_empty() || arguments.items,
     };
@@ -86,40 +86,48 @@ fn planned(
     state: &State,
 ) -> Result<Outcome> {
     let catalog = &looked.catalog;
-    let reviewer = Reviewer::of_scan(state, catalog.origin(), catalog.roots(), Time::now());
+    let mut reviewer = Reviewer::of_scan(state, catalog.origin(), catalog.roots(), Time::now());
+    let chosen = chosen_deed(word, arguments.to.as_deref(), state)?;
     let mut all = PlannedLeftovers::default();
     for group in found.groups.iter().filter(|group| group.group().can_go()) {
-        let Some(deed) = deed(word, arguments.to.as_deref(), group, state)? else { continue };
-        let PlannedLeftovers { planned, left_out } =
-            plan_leftovers(catalog, group.name, group.that_go(), &deed, &reviewer);
-        all.planned.extend(planned);
-        all.left_out.extend(left_out);
+        // what is usual may differ within a group: kernels of packages, and those installed by hand
+        let mut by_deed: Vec<(Deed, Vec<&Leftover>)> = Vec::new();
+        for item in group.that_go() {
+            let Some(usual) = usual_deed(group.name, item) else {
+                tell!("what processes hold is planned one by one: fondaco plan --end, --cut");
+                break;
+            };
+            let deed = match &item.what {
+                What::Package(_) => usual,
+                _ => chosen.clone().unwrap_or(usual),
+            };
+            match by_deed.iter_mut().find(|(known, _)| *known == deed) {
+                Some((_, items)) => items.push(item),
+                None => by_deed.push((deed, vec![item])),
+            }
+        }
+        for (deed, items) in by_deed {
+            let PlannedLeftovers { planned, left_out } =
+                plan_leftovers(catalog, group.name, items, &deed, &mut reviewer);
+            all.planned.extend(planned);
+            all.left_out.extend(left_out);
+        }
     }
     plan::of_leftovers(all, &reviewer, arguments)
 }
 
-/// What is done with a group; nothing if that has to be chosen one by one.
-fn deed(
-    word: cli::LeftoverDeed,
-    to: Option<&Path>,
-    group: &FoundGroup,
-    state: &State,
-) -> Result<Option<Deed>> {
-    let usual = group.group().usual;
-    if usual == Usual::Release {
-        tell!("what processes hold is planned one by one: fondaco plan --end, --cut");
-        return Ok(None);
-    }
-    Ok(Some(match (word, to) {
-        (cli::LeftoverDeed::Usual, _) if usual == Usual::Delete => Deed::Delete,
-        (cli::LeftoverDeed::Usual | cli::LeftoverDeed::SetAside, _) => Deed::SetAside,
-        (cli::LeftoverDeed::Delete, _) => Deed::Delete,
-        (cli::LeftoverDeed::Archive, _) => Deed::Archive { depot: state.depot() },
+/// The action that was chosen for all; nothing if each group gets what is usual for it.
+fn chosen_deed(word: cli::LeftoverDeed, to: Option<&Path>, state: &State) -> Result<Option<Deed>> {
+    Ok(match (word, to) {
+        (cli::LeftoverDeed::Usual, _) => None,
+        (cli::LeftoverDeed::SetAside, _) => Some(Deed::SetAside),
+        (cli::LeftoverDeed::Delete, _) => Some(Deed::Delete),
+        (cli::LeftoverDeed::Archive, _) => Some(Deed::Archive { depot: state.depot() }),
         (cli::LeftoverDeed::Move, Some(to)) => {
-            Deed::Move { to: std::path::absolute(to)?, same_volume: false }
+            Some(Deed::Move { to: std::path::absolute(to)?, same_volume: false })
         }
         (cli::LeftoverDeed::Move, None) => {
             return Err(Usage("--plan move needs --to DIR".into()).into());
         }
-    }))
+    })
 }

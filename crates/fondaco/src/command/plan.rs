@@ -187,6 +187,7 @@ impl Making<'_> {
         let mut facts = Circumstances::now(self.state, catalog.origin(), catalog.roots())?;
         self.given_up.iter().for_each(|DocPath(place)| facts.protection.give_up(place));
         facts.confirmed = confirmed;
+        facts.look_for_leftovers(&rules, &catalog, self.state)?;
         let tried = rules.try_on(&catalog, &facts);
         for (number, (rule, trial)) in rules.rules.iter().zip(&tried.rules).enumerate() {
             let title = shown(&rule.title);
@@ -350,7 +351,7 @@ impl Making<'_> {
 
     fn finish(self, arguments: &cli::Plan) -> Result<Outcome> {
         let mut plan = self.draft.to_plan(self.protect, Time::now())?;
-        plan.give_up = self.given_up;
+        plan.give_up.extend(self.given_up);
         let volumes = plan.volumes();
         super::sample_levels(volumes.iter().map(|(path, _)| path.as_path()), self.state);
         if let Some(file) = &arguments.output {

@@ -73,7 +73,8 @@ fn try_out(arguments: &RulesTry, state: Option<PathBuf>) -> Result<Outcome> {
             tell!("{}: {warning}", Shown(&arguments.file));
         }
     }
-    let facts = Circumstances::now(&opened, catalog.origin(), catalog.roots())?;
+    let mut facts = Circumstances::now(&opened, catalog.origin(), catalog.roots())?;
+    facts.look_for_leftovers(&rules, &catalog, &opened)?;
     let out = rules.try_on(&catalog, &facts);
     let all = arguments.all;
     let answer = Tried { rules, catalog: &catalog, volumes: facts.volumes, out, all };

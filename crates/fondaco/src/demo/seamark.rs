@@ -104,6 +104,56 @@ impl Station {
         self.date(&whole, age, owner)
     }
 
+    /// A small file with this text.
+    fn text(&mut self, path: &str, text: &str, age: i64, owner: u32) -> io::Result<()> {
+        let whole = self.place(path, age, owner)?;
+        File::create_new(&whole)?.write_all(text.as_bytes())?;
+        self.date(&whole, age, owner)
+    }
+
+    /// A directory in which there is nothing.
+    fn directory(&mut self, path: &str, age: i64, owner: u32) -> io::Result<()> {
+        let whole = self.place(&format!("{path}/nothing"), age, owner)?;
+        whole.parent().map_or(Ok(()), |directory| self.date(directory, age, owner))
+    }
+
+    /// Gives a file the head that the kernel gives the memory of a crashed program (`core(5)`).
+    fn as_dump(&mut self, path: &str, program: &str, age: i64, owner: u32) -> io::Result<()> {
+        let mut head = vec![0u8; 512];
+        head[..6].copy_from_slice(b"\x7fELF\x02\x01");
+        // a dump, with one part at 64 that is a list of notes at 128
+        (head[16], head[32], head[54], head[56]) = (4, 64, 56, 1);
+        (head[64], head[72]) = (4, 128);
+        // a note `CORE` of 136 bytes about the process, with its name at 40
+        (head[128], head[132], head[136]) = (5, 136, 3);
+        head[140..144].copy_from_slice(b"CORE");
+        head[188..188 + program.len()].copy_from_slice(program.as_bytes());
+        let whole = self.root.join(path);
+        let mut file = File::options().write(true).open(&whole)?;
+        file.write_all(&head)?;
+        drop(file);
+        self.date(&whole, age, owner)
+    }
+
+    /// A bin with two things that were thrown away, one of them without saying where it was.
+    fn bin(&mut self, bin: &str) -> io::Result<()> {
+        for (name, days) in [("sketches", 90), ("draft-chart.png", 40)] {
+            for sheet in 1..=4 {
+                let path = match name {
+                    "sketches" => format!("{bin}/files/{name}/sheet-{sheet}.png"),
+                    _ if sheet > 1 => continue,
+                    _ => format!("{bin}/files/{name}"),
+                };
+                self.file(&path, 16 * KIB, Texture::Noise, 300 * DAY, ACOUSTICS)?;
+            }
+            let was = self.root.join("home/acoustics").join(name);
+            let deleted = Time::at(self.now.sec - days * DAY).local().replacen(' ', "T", 1);
+            let info = format!("[Trash Info]\nPath={}\nDeletionDate={deleted}\n", was.display());
+            self.text(&format!("{bin}/info/{name}.trashinfo"), &info, days * DAY, ACOUSTICS)?;
+        }
+        self.file(&format!("{bin}/files/unsorted.tif"), 16 * KIB, Texture::Noise, 300 * DAY, ACOUSTICS)
+    }
+
     fn link(&mut self, path: &str, to: &str, age: i64, owner: u32) -> io::Result<()> {
         let whole = self.place(path, age, owner)?;
         std::os::unix::fs::symlink(to, &whole)?;
@@ -302,6 +352,7 @@ impl Station {
     fn odds_and_ends(&mut self) -> io::Result<()> {
         self.file("incoming/bathymetry.zip.part", 3400 * KIB, Texture::Noise, 95 * DAY, ACOUSTICS)?;
         self.file("incoming/core.2464", 5200 * KIB, Texture::Noise, 61 * DAY, MODELLING)?;
+        self.as_dump("incoming/core.2464", "regrid", 61 * DAY, MODELLING)?;
         for empty in ["READY", "lock", "report.csv"] {
             self.file(&format!("incoming/{empty}"), 0, Texture::Table, 61 * DAY, MODELLING)?;
         }
@@ -321,6 +372,16 @@ impl Station {
             let path = format!("home/acoustics/.cache/spectrogram/{cached:03}.bin");
             self.file(&path, 44 * KIB, Texture::Noise, 80 * DAY, ACOUSTICS)?;
         }
+        self.text(
+            "home/acoustics/.cache/spectrogram/CACHEDIR.TAG",
+            "Signature: 8a477f597d28d172789f06886806bc55\n# pictures of recordings, made again when they are looked at\n",
+            80 * DAY,
+            ACOUSTICS,
+        )?;
+        self.bin("home/acoustics/.local/share/Trash")?;
+        self.file("home/acoustics/notes.txt~", 12 * KIB, Texture::Table, 40 * DAY, ACOUSTICS)?;
+        self.file("model-runs/scratch/field.nc.tmp", 24 * KIB, Texture::Noise, 200 * DAY, MODELLING)?;
+        self.directory("incoming/2041/quarantine", 75 * DAY, ACOUSTICS)?;
         self.file("home/acoustics/notes.txt", 12 * KIB, Texture::Table, 5 * DAY, ACOUSTICS)?;
         self.file("home/buoyops/shift-plan.csv", 22 * KIB, Texture::Table, DAY, BUOYOPS)?;
         self.file("home/modelling/bin/regrid", 900 * KIB, Texture::Noise, 820 * DAY, MODELLING)

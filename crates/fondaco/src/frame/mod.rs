@@ -58,6 +58,8 @@ pub fn deed_letter(deed: &Deed) -> char {
         Deed::Move { .. } => 'M',
         Deed::Link => 'L',
         Deed::Share => 'H',
+        Deed::RemovePackages => 'P',
+        Deed::VacuumJournal => 'J',
         Deed::End { by_force: false } => 'E',
         Deed::End { by_force: true } => 'K',
         Deed::Cut => 'C',

@@ -43,9 +43,9 @@ impl<'a> Duplicates<'a> {
     }
 }
 
-/// The names of a copy that were scanned, and how many there are elsewhere.
-fn names(catalog: &Catalog, copy: EntryId) -> (Vec<EntryId>, u32) {
-    catalog.names_of_inode(copy).unwrap_or_else(|| (vec![copy], 0))
+/// How many names the inode of a copy has.
+fn names(catalog: &Catalog, copy: EntryId) -> u32 {
+    catalog.names_of_inode(copy).map_or(1, |(_, links)| links)
 }
 
 impl Answer for Duplicates<'_> {
@@ -67,7 +67,6 @@ impl Answer for Duplicates<'_> {
         for (number, set) in self.shown().enumerate() {
             for (place, copy) in set.copies.iter().enumerate() {
                 let first = place == 0;
-                let (met, elsewhere) = names(catalog, *copy);
                 let written = catalog.modified(*copy);
                 let number = number + 1;
                 grid.row(vec![
@@ -83,10 +82,7 @@ impl Answer for Duplicates<'_> {
                         (String::new(), set.relief.get().into())
                     },
                     ((if first { "stays" } else { "" }).to_owned(), first.into()),
-                    (
-                        (met.len() as u32 + elsewhere).to_string(),
-                        (met.len() as u32 + elsewhere).into(),
-                    ),
+                    (names(catalog, *copy).to_string(), names(catalog, *copy).into()),
                     (written.age(catalog.now()).to_string(), written.rfc3339().into()),
                     text(Shown(catalog.path(*copy)).to_string()),
                 ]);
@@ -114,9 +110,8 @@ impl Answer for Duplicates<'_> {
                 if place == 0 {
                     copy.insert("why".into(), set.why.clone().into());
                 }
-                let (met, elsewhere) = names(catalog, *id);
                 copy.insert("allocated".into(), json!(catalog.allocated(*id)));
-                copy.insert("names".into(), (met.len() as u32 + elsewhere).into());
+                copy.insert("names".into(), names(catalog, *id).into());
                 copy.insert("written".into(), catalog.modified(*id).rfc3339().into());
                 Value::Object(copy)
             };

@@ -1,5 +1,7 @@
 //! What nobody may need, in groups.
 
+use std::sync::Arc;
+
 use anyhow::Result;
 use fondaco_core::kernel::DeletedFiles;
 use fondaco_core::leftovers::{Found, FoundGroup, Leftover, Sum, What};
@@ -8,7 +10,7 @@ use fondaco_core::units::{counted, grouped};
 use serde_json::{Map, Value, json};
 
 use super::cells::{binary, bytes, text};
-use super::{Answer, Subject};
+use super::{Answer, Query, Subject};
 use crate::output::{Grid, left, put_path, right, say};
 
 /// Leftovers of a scan.
@@ -16,9 +18,9 @@ pub struct Leftovers<'a> {
     /// What was asked about.
     pub of: Subject<'a>,
     /// What was found.
-    pub found: &'a Found,
+    pub found: Arc<Found>,
     /// Deleted files that processes hold; items of their group lead here.
-    pub held: &'a DeletedFiles,
+    pub held: DeletedFiles,
     /// So many leftovers of each group are told to people.
     pub top: usize,
     /// People see the leftovers of each group, and not only the groups.
@@ -26,7 +28,7 @@ pub struct Leftovers<'a> {
 }
 
 /// The name that people know a leftover by.
-pub fn name_of(
+fn name_of(
     of: &Leftover,
     path: impl Fn(fondaco_core::catalog::EntryId) -> std::path::PathBuf,
     held: &DeletedFiles,
@@ -45,7 +47,7 @@ pub fn name_of(
 impl Leftovers<'_> {
     fn name(&self, item: &Leftover) -> String {
         let catalog = self.of.catalog();
-        name_of(item, |id| catalog.path(id), self.held)
+        name_of(item, |id| catalog.path(id), &self.held)
     }
 
     fn item(&self, item: &Leftover) -> Value {
@@ -188,6 +190,27 @@ impl Answer for Leftovers<'_> {
             say!("Told by the scan alone, without a closer look: {why}");
         }
         Ok(())
+    }
+}
+
+/// Leftovers that have been found, to be told with the scan that they are of.
+#[derive(Debug)]
+pub struct FoundLeftovers {
+    /// What was found.
+    pub found: Arc<Found>,
+    /// Deleted files that processes hold.
+    pub held: DeletedFiles,
+}
+
+impl Query for FoundLeftovers {
+    fn answer<'a>(&self, of: Subject<'a>) -> Box<dyn Answer + 'a> {
+        Box::new(Leftovers {
+            of,
+            found: Arc::clone(&self.found),
+            held: self.held.clone(),
+            top: usize::MAX,
+            with_items: true,
+        })
     }
 }
 

@@ -40,7 +40,7 @@ pub use duplicates::{Duplicates, FoundCopies};
 pub use files::{Files, weight};
 pub use held::Held;
 pub use journal::{Actions, Runs, actions_document};
-pub use leftovers::{Leftovers, name_of as name_of_leftover};
+pub use leftovers::{FoundLeftovers, Leftovers};
 pub use plan::Drafted;
 pub use rule_words::{RuleWords, rule_words};
 pub use rules::{Tried, keeper_word, level_words};

@@ -63,9 +63,11 @@ impl RuleWords<'_> {
 
 /// What a rule does, a line for each thing that it says.
 pub fn rule_words(rule: &Rule) -> Vec<String> {
-    let what = match rule.takes {
-        Takes::Files => "files",
-        Takes::Directories => "whole directories",
+    let groups: Vec<&str> = rule.leftovers.iter().map(|name| name.group().key).collect();
+    let what = match (groups.is_empty(), rule.takes) {
+        (false, _) => format!("leftovers ({})", groups.join(", ")),
+        (true, Takes::Files) => "files".to_owned(),
+        (true, Takes::Directories) => "whole directories".to_owned(),
     };
     let mut lines = vec![format!(
         "{}: {what} of which holds {}",

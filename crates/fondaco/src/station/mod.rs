@@ -21,6 +21,7 @@ use std::path::{Path, PathBuf};
 use fondaco_core::analysis::{AgeBy, Block};
 use fondaco_core::catalog::EntryId;
 use fondaco_core::kernel::DeletedFiles;
+use fondaco_core::leftovers::GroupName;
 use fondaco_core::plan::Deed;
 use fondaco_core::rule::NewRule;
 use fondaco_core::volume::Volume;
@@ -343,7 +344,14 @@ fn new_rule(model: &Model, lens: &str, age: Option<&'static str>) -> NewRule {
     let below = root.and_then(|root| model.place.path.strip_prefix(root).ok());
     // a name that is no text cannot stand in the file: the rule is then for all
     let under = below.and_then(Path::to_str).unwrap_or("").to_owned();
-    NewRule { title: lens.replace('"', ""), under, lens: lens.to_owned(), age }
+    NewRule { title: lens.replace('"', ""), under, lens: lens.to_owned(), age, leftovers: None }
+}
+
+/// A rule for a group of leftovers in the directory at hand.
+fn new_rule_of_group(model: &Model, name: GroupName) -> NewRule {
+    let group = name.group();
+    let title = group.title.to_owned();
+    NewRule { title, leftovers: Some(group.key), ..new_rule(model, "", None) }
 }
 
 /// Whether a rule can be made of what is selected or shown.

@@ -57,6 +57,8 @@ pub enum EntryState {
     Cut,
     /// Of a deleted file: saved under a name, and cut to nothing.
     Saved,
+    /// A program of the system has removed it.
+    ByTool,
     /// Not begun in its run; a later run has taken it over.
     CarriedOn,
 }
@@ -77,7 +79,7 @@ macro_rules! words {
 words!(RunState, Running => "running", Done => "done", Stopped => "stopped", CutOff => "cut off");
 words!(EntryState, Waiting => "not begun", Intended => "intended", Held => "set aside",
     Moved => "moved", Linked => "linked", Shared => "shared", Deleted => "deleted", Archived => "archived", Refused => "refused", Failed => "failed",
-    PutBack => "put back", Ended => "ended", Cut => "cut", Saved => "saved and cut", Purged => "purged",
+    PutBack => "put back", Ended => "ended", Cut => "cut", ByTool => "removed by its program", Saved => "saved and cut", Purged => "purged",
     Cleared => "being removed", Purging => "being purged", PutBackInPart => "partly back", CarriedOn => "carried on");
 
 impl EntryState {
@@ -87,8 +89,13 @@ impl EntryState {
 
     /// Whether what was planned has been done.
     pub fn is_done(self) -> bool {
-        use EntryState::{Archived, Cut, Deleted, Ended, Held, Linked, Moved, Saved, Shared};
-        matches!(self, Deleted | Held | Archived | Moved | Linked | Shared | Ended | Cut | Saved)
+        use EntryState::{
+            Archived, ByTool, Cut, Deleted, Ended, Held, Linked, Moved, Saved, Shared,
+        };
+        matches!(
+            self,
+            Deleted | Held | Archived | Moved | Linked | Shared | Ended | Cut | Saved | ByTool
+        )
     }
 
     /// Whether a person should look at it.

@@ -61,6 +61,8 @@ pub enum Overlay {
     ChooseForMany {
         /// How many files are meant.
         count: u64,
+        /// What they are, as in "all 12 files of them".
+        named: String,
         /// Their bytes on disk.
         bytes: Bytes,
         /// What can be done, the safest first.

@@ -34,7 +34,8 @@ pub fn choose(model: &mut Model) -> Vec<Job> {
     }
     let deeds = deeds(&model.state.depot());
     let (count, bytes) = (whole.entries, whole.allocated);
-    model.overlay = Some(Overlay::ChooseForMany { count, bytes, deeds, cursor: 0 });
+    let named = format!("all {} of them", counted(count, "file"));
+    model.overlay = Some(Overlay::ChooseForMany { count, named, bytes, deeds, cursor: 0 });
     Vec::new()
 }
 

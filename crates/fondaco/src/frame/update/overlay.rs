@@ -43,7 +43,7 @@ pub fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
             model.overlay =
                 Some(Overlay::ChooseDeed { path, name, deeds, held, bytes, cursor, changes });
         }
-        Some(Overlay::ChooseForMany { count, bytes, deeds, mut cursor }) => {
+        Some(Overlay::ChooseForMany { count, named, bytes, deeds, mut cursor }) => {
             let chosen = match key {
                 Key::Enter => Some(cursor),
                 Key::Char(c) => deeds.iter().position(|deed| deed_key(deed) == c),
@@ -57,7 +57,7 @@ pub fn on_key(model: &mut Model, key: Key) -> Vec<Job> {
                 Key::Down => cursor = (cursor + 1).min(deeds.len() - 1),
                 _ => {}
             }
-            model.overlay = Some(Overlay::ChooseForMany { count, bytes, deeds, cursor });
+            model.overlay = Some(Overlay::ChooseForMany { count, named, bytes, deeds, cursor });
         }
         Some(Overlay::Ask { asking, sentence, wanted, mut typed, mut error, offers }) => {
             match key {

@@ -2,7 +2,7 @@
 
 use fondaco_core::plan::Deed;
 use fondaco_core::shown::{Shown, shown};
-use fondaco_core::units::{Bytes, counted, grouped};
+use fondaco_core::units::{Bytes, grouped};
 use ratatui::layout::Rect;
 
 use super::pen::{self, Pen};
@@ -19,9 +19,8 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, panel: Rect) {
             let named = if held.is_some() { format!("the deleted {name}") } else { name.clone() };
             choose_deed(model, pen, panel, &named, deeds, *bytes, *cursor);
         }
-        Some(Overlay::ChooseForMany { count, bytes, deeds, cursor }) => {
-            let named = format!("all {} of them", counted(*count, "file"));
-            choose_deed(model, pen, panel, &named, deeds, *bytes, *cursor);
+        Some(Overlay::ChooseForMany { named, bytes, deeds, cursor, .. }) => {
+            choose_deed(model, pen, panel, named, deeds, *bytes, *cursor);
         }
         Some(Overlay::Ask { sentence, typed, error, offers, .. }) => {
             ask(pen, panel, sentence, typed, error.as_deref(), offers);
@@ -89,6 +88,10 @@ fn choose_deed(
             Deed::Link => format!("frees {size}; one file under both names; can be put back"),
             Deed::Share => format!("frees {size}; the same blocks in both; can be put back"),
             Deed::Delete => format!("frees {size}; cannot be put back"),
+            Deed::RemovePackages => {
+                format!("frees {size}; the package manager does it, and installs them again")
+            }
+            Deed::VacuumJournal => format!("frees {size}; the journal's program does it, for good"),
             Deed::End { by_force: false } => {
                 format!("frees {size}; asked to end (TERM)")
             }

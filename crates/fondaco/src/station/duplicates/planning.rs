@@ -60,7 +60,8 @@ fn ask(model: &mut Model, count: u64, bytes: Bytes) -> Vec<Job> {
     if model.gauge_volume().is_some_and(shares) {
         deeds.insert(2, Deed::Share);
     }
-    model.overlay = Some(Overlay::ChooseForMany { count, bytes, deeds, cursor: 0 });
+    let named = format!("all {} of them", counted(count, "file"));
+    model.overlay = Some(Overlay::ChooseForMany { count, named, bytes, deeds, cursor: 0 });
     Vec::new()
 }
 

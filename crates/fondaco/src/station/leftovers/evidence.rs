@@ -1,18 +1,95 @@
-//! What is known about the selected deleted file.
+//! What is known about the selected leftover, and about the selected deleted file.
 
+use fondaco_core::catalog::EntryId;
+use fondaco_core::leftovers::{FoundGroup, What};
 use fondaco_core::lens::Accounts;
 use fondaco_core::shown::shown;
-use fondaco_core::units::Bytes;
+use fondaco_core::units::{Bytes, grouped};
 
-use super::{selected, view};
+use super::{held_view, looking, rows, selected_held};
 use crate::frame::model::Model;
-use crate::frame::view::{Pen, Sheet, dated};
+use crate::frame::view::{Pen, Sheet, dated, of_entry};
 
-pub(super) fn of_held(model: &Model, pen: &Pen<'_>) -> Sheet {
+pub(super) fn of_selected(model: &Model, pen: &Pen<'_>) -> Sheet {
+    if selected_held(model).is_some() {
+        return of_held(model, pen);
+    }
+    let Some((name, item)) = rows::item(model) else {
+        return rows::found_group(model)
+            .map_or_else(Sheet::default, |group| of_group(model, pen, group));
+    };
+    let mut sheet = match item.id() {
+        Some(_) => of_entry(model, pen, None),
+        None => Sheet::default(),
+    };
+    if let What::Package(removal) = &item.what {
+        sheet.verdict = Some((
+            "The package manager removes it: it is tried when it is planned, and does just what was reviewed."
+                .to_owned(),
+            pen.theme.teal,
+        ));
+        sheet.fact("packages", removal.packages.join(", "));
+        sheet.fact("files", grouped(removal.entries));
+        sheet.fact("allocated", model.bytes(removal.allocated));
+        sheet.fact("since", dated(model, item.since));
+        sheet.fact("left over", format!("{}: {}", name.group().title, shown(&*item.note)));
+    }
+    sheet
+}
+
+fn of_group(model: &Model, pen: &Pen<'_>, group: &FoundGroup) -> Sheet {
+    let about = group.group();
+    let style = if about.can_go() { pen.theme.teal } else { pen.theme.dim };
+    let mut sheet = Sheet::of_verdict(about.what.to_owned(), style);
+    sheet.fact("how sure", about.sure.words());
+    sheet.fact("for", about.speaks_for);
+    sheet.fact("against", about.against);
+    if about.can_go() {
+        sheet.fact(
+            "may go",
+            format!("{} in {}", model.bytes(group.goes.allocated), grouped(group.goes.items)),
+        );
+    }
+    if group.stays.items > 0 {
+        let name = if about.can_go() { "stay" } else { "found" };
+        sheet.fact(
+            name,
+            format!("{} in {}", model.bytes(group.stays.allocated), grouped(group.stays.items)),
+        );
+    }
+    for trouble in &group.troubles {
+        sheet.fact("not known", trouble.clone());
+    }
+    sheet
+}
+
+/// Adds to the evidence of an entry that it is left over, wherever it is shown.
+pub(super) fn add(model: &Model, entry: EntryId, sheet: &mut Sheet) {
+    if model.rooms.leftovers.about.0 != model.scan.number {
+        return;
+    }
+    let Some(found) = looking::results(model) else { return };
+    let of_group = |group: &FoundGroup| {
+        // long lists are not gone through for every frame
+        let few = group.items.len() < 2000;
+        let item =
+            few.then(|| group.items.iter().find(|item| item.id() == Some(entry))).flatten()?;
+        let stays = item
+            .stays
+            .as_ref()
+            .map_or_else(String::new, |stays| format!("; stays: {}", shown(&**stays)));
+        Some(format!("{}: {}{stays}", group.group().title, shown(&*item.note)))
+    };
+    for text in found.groups.iter().filter_map(of_group) {
+        sheet.fact("left over", text);
+    }
+}
+
+fn of_held(model: &Model, pen: &Pen<'_>) -> Sheet {
     let mut sheet = Sheet::default();
     let theme = pen.theme;
-    let Some(file) = selected(model) else { return sheet };
-    let who = view::holders(&file.holds);
+    let Some(file) = selected_held(model) else { return sheet };
+    let who = held_view::holders(&file.holds);
     sheet.verdict = Some(match (file.allocated, file.holds.iter().any(|hold| hold.mapped)) {
         (None, _) => {
             (format!("Mapped by {who}; how much it takes, only root can see."), theme.amber)

@@ -1,9 +1,23 @@
-//! Leftovers: what was left behind. So far one group: space held by deleted files.
+//! Leftovers: what nobody may need, in groups; each with what speaks for and against it.
+//!
+//! `looking` has them found, first by the scan alone and then by a closer look; `rows` says what is listed; `planning` plans
+//! one of them or a whole group. Deleted files that processes hold are a group of their own, which needs no scan.
 
 mod evidence;
+mod held_view;
+mod looking;
+mod planning;
+mod rows;
+#[cfg(test)]
+mod tests;
 mod view;
 
+use std::sync::Arc;
+
+use fondaco_core::catalog::EntryId;
 use fondaco_core::kernel::{DeletedFile, DeletedFiles};
+use fondaco_core::leftovers::GroupName;
+use fondaco_core::plan::Deed;
 use fondaco_core::units::{Bytes, UnitStyle};
 use fondaco_core::volume::Volume;
 use ratatui::layout::Rect;
@@ -12,15 +26,27 @@ use crate::frame::commands::{Command, Key, command};
 use crate::frame::export::Exported;
 use crate::frame::message::Job;
 use crate::frame::model::Model;
-use crate::frame::update::held;
+use crate::frame::update::{export, held};
 use crate::frame::view::{Pen, Sheet};
-use crate::query::Held;
+use crate::query::{FoundLeftovers, Held};
+use looking::{About, Look};
 
 /// See the [module](self).
 #[derive(Clone, Debug, Default)]
 pub struct State {
-    /// The selected deleted file.
-    cursor: usize,
+    /// Counts what is asked for: what an earlier look still says is not believed.
+    number: u64,
+    /// The scan and the selection that all this is about.
+    about: About,
+    look: Look,
+    /// The selected group; the first one if that is not there.
+    group: Option<GroupName>,
+    /// The leftovers of the selected group have the keys.
+    inside: bool,
+    /// The selected leftover of the group.
+    item: usize,
+    /// What a choice of a deed is about.
+    chosen: planning::Chosen,
 }
 
 /// See the [module](self).
@@ -28,18 +54,57 @@ pub struct Room;
 
 /// Selects a deleted file by its place in the list.
 pub(super) fn select_held(model: &mut Model, place: usize) {
-    model.rooms.leftovers.cursor = place;
+    let state = &mut model.rooms.leftovers;
+    (state.group, state.inside, state.item) = (Some(GroupName::Held), true, place);
 }
 
-/// The selected deleted file.
-fn selected(model: &Model) -> Option<&DeletedFile> {
-    model.held.files.get(model.rooms.leftovers.cursor)
+/// The selected deleted file, if their group is open.
+fn selected_held(model: &Model) -> Option<&DeletedFile> {
+    let state = &model.rooms.leftovers;
+    let is_open = state.inside && rows::selected_group(model) == Some(GroupName::Held);
+    model.held.files.get(state.item).filter(|_| is_open)
+}
+
+fn in_groups(model: &Model) -> bool {
+    !model.rooms.leftovers.inside && !rows::groups(model).is_empty()
+}
+
+fn open_group(model: &mut Model) -> Vec<Job> {
+    let state = &mut model.rooms.leftovers;
+    (state.inside, state.item) = (true, 0);
+    Vec::new()
+}
+
+fn close_group(model: &mut Model) -> Vec<Job> {
+    model.rooms.leftovers.inside = false;
+    Vec::new()
+}
+
+fn plan_selected(model: &mut Model) -> Vec<Job> {
+    match selected_held(model) {
+        Some(_) => held::choose_deed(model, model.rooms.leftovers.item),
+        None => planning::choose(model),
+    }
 }
 
 #[rustfmt::skip] // a table is read down its columns
 static COMMANDS: &[Command] = &[
-    command("plan it", &[Key::Char(' ')], 1, |m| selected(m).is_some(), |m| held::choose_deed(m, m.rooms.leftovers.cursor),
-        "choose how the selected deleted file is let go of, or take it off the plan"),
+    command("open the group", &[Key::Enter, Key::Right], 1, in_groups, open_group,
+        "go to the leftovers of the selected group"),
+    command("plan it", &[Key::Char(' ')], 1, rows::is_on_item, plan_selected,
+        "choose what is done with the selected leftover, or take it off the plan"),
+    command("plan the group", &[Key::Char('A')], 2, planning::can_plan_group, planning::choose_group,
+        "plan all of the selected group that can go; its number has to be typed"),
+    command("one by one", &[Key::Char('o')], 3, planning::can_plan_group, planning::ask_one_by_one,
+        "ask about each leftover of the group: it stays unless you say otherwise"),
+    command("where it lies", &[Key::Enter], 3, rows::is_on_entry, rows::show_place,
+        "go to the directory that holds the selected leftover"),
+    command("groups", &[Key::Left], 4, |m| m.rooms.leftovers.inside, close_group,
+        "back to the groups"),
+    command("this machine", &[Key::Char('M')], 5, looking::can_scan_machine, looking::scan_machine,
+        "scan the places where the system's own leftovers lie: caches, packages, kernels, logs"),
+    command("look again", &[Key::Function(5)], 8, looking::has_looked, looking::again,
+        "look for leftovers once more"),
 ];
 
 impl super::Room for Room {
@@ -48,48 +113,113 @@ impl super::Room for Room {
     }
 
     fn length(&self, model: &Model) -> usize {
-        model.held.files.len()
+        match model.rooms.leftovers.inside {
+            true => rows::items(model),
+            false => rows::groups(model).len(),
+        }
     }
 
     fn cursor(&self, model: &Model) -> usize {
-        model.rooms.leftovers.cursor
+        match model.rooms.leftovers.inside {
+            true => model.rooms.leftovers.item,
+            false => rows::group_cursor(model),
+        }
     }
 
     fn select(&self, model: &mut Model, row: usize) -> Vec<Job> {
-        model.rooms.leftovers.cursor = row;
+        if model.rooms.leftovers.inside {
+            model.rooms.leftovers.item = row;
+        } else {
+            let name = rows::groups(model).get(row).copied();
+            let state = &mut model.rooms.leftovers;
+            (state.group, state.item) = (name, 0);
+        }
         Vec::new()
     }
 
     fn lines_beside_list(&self, _: &Model) -> u16 {
-        6
+        8
     }
 
     fn arrive(&self, model: &mut Model) -> Vec<Job> {
-        vec![Job::LoadVolumes(model.state.clone())]
+        let mut jobs = vec![Job::LoadVolumes(model.state.clone())];
+        jobs.extend(looking::begin(model));
+        jobs
+    }
+
+    fn back(&self, model: &mut Model) -> Option<Vec<Job>> {
+        std::mem::take(&mut model.rooms.leftovers.inside).then(Vec::new)
+    }
+
+    fn subject(&self, model: &Model) -> Option<EntryId> {
+        rows::entry(model)
     }
 
     fn volume<'m>(&self, model: &'m Model) -> Option<&'m Volume> {
-        model.volume_of_held(selected(model)?)
+        model.volume_of_held(selected_held(model)?)
+    }
+
+    fn shows_scan(&self) -> bool {
+        true
+    }
+
+    fn awaits_scan(&self, model: &Model) -> bool {
+        !looking::has_looked(model)
+    }
+
+    fn refresh(&self, model: &mut Model) -> Vec<Job> {
+        if model.rooms.leftovers.about != looking::about(model) {
+            looking::forget(model);
+        }
+        looking::begin(model)
+    }
+
+    fn forget_scan(&self, model: &mut Model) {
+        looking::forget(model);
+    }
+
+    fn after_scan(&self, model: &mut Model) -> Vec<Job> {
+        looking::forget(model);
+        looking::begin_if_seen(model)
     }
 
     /// The selected file stays selected.
     fn after_held(&self, model: &mut Model, before: &DeletedFiles) {
+        if rows::selected_group(model) != Some(GroupName::Held) {
+            return;
+        }
         let inode = |file: &DeletedFile| (file.dev, file.ino);
-        let cursor = model.rooms.leftovers.cursor;
+        let cursor = model.rooms.leftovers.item;
         let selected = before.files.get(cursor).map(inode);
         let place = model.held.files.iter().position(|file| Some(inode(file)) == selected);
         let last = model.held.files.len().saturating_sub(1);
-        model.rooms.leftovers.cursor = place.unwrap_or(cursor).min(last);
+        model.rooms.leftovers.item = place.unwrap_or(cursor).min(last);
+    }
+
+    fn plan_many(&self, model: &mut Model, deed: &Deed) -> Option<Vec<Job>> {
+        Some(planning::put(model, deed))
+    }
+
+    fn new_rule(&self, model: &Model) -> Option<fondaco_core::rule::NewRule> {
+        rows::new_rule(model)
     }
 
     fn exported(&self, model: &Model) -> Option<Exported> {
-        let (found, state) = (model.held.clone(), model.state.clone());
-        Some(Exported::Known(Box::new(Held { found, state })))
+        let held = model.held.clone();
+        match looking::results(model) {
+            Some(found) => {
+                export::of_whole_scan(model, FoundLeftovers { found: Arc::clone(found), held })
+            }
+            None => {
+                Some(Exported::Known(Box::new(Held { found: held, state: model.state.clone() })))
+            }
+        }
     }
 
     fn beside_name(&self, model: &Model) -> (String, bool) {
         let held: Bytes = model.held.files.iter().filter_map(|file| file.allocated).sum();
-        if held == Bytes::ZERO {
+        let found = looking::results(model).map_or(Bytes::ZERO, |found| found.total.allocated);
+        if held + found == Bytes::ZERO {
             return (String::new(), false);
         }
         // there is room for the letter of the unit only
@@ -97,7 +227,11 @@ impl super::Room for Room {
             UnitStyle::Bytes => UnitStyle::Binary,
             style => style,
         };
-        (held.shown(style).trim_end_matches(['B', 'i']).to_owned(), true)
+        ((held + found).shown(style).trim_end_matches(['B', 'i']).to_owned(), true)
+    }
+
+    fn add_to_evidence(&self, model: &Model, entry: EntryId, sheet: &mut Sheet) {
+        evidence::add(model, entry, sheet);
     }
 
     fn draw(&self, model: &Model, pen: &mut Pen<'_>, area: Rect) {
@@ -105,6 +239,6 @@ impl super::Room for Room {
     }
 
     fn evidence(&self, model: &Model, pen: &Pen<'_>) -> Sheet {
-        evidence::of_held(model, pen)
+        evidence::of_selected(model, pen)
     }
 }

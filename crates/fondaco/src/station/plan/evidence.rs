@@ -37,6 +37,8 @@ pub(super) fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
         Deed::Archive { .. } => "yes, from the archive",
         Deed::Move { .. } => "yes, from where it is moved to",
         Deed::Link | Deed::Share => "yes, as a file of its own",
+        Deed::RemovePackages => "no: the package manager installs them again",
+        Deed::VacuumJournal => "no: the journal forgets it",
         Deed::End { .. } => "no: a process ends",
         Deed::Cut => "no: the contents are lost",
         Deed::Save { .. } => "no: the contents are saved",

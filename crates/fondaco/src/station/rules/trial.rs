@@ -95,10 +95,11 @@ impl TryRules {
             let catalog = read(&self.catalog);
             (catalog.origin().clone(), catalog.roots().to_vec())
         };
-        let facts = Circumstances::now(&self.state, &origin, &roots).map_err(Failure::of)?;
+        let mut facts = Circumstances::now(&self.state, &origin, &roots).map_err(Failure::of)?;
         // before the catalog is held: reading the journal and asking volumes may take long
         let last = last_runs(&rules, &self.state)?;
         let catalog = read(&self.catalog);
+        facts.look_for_leftovers(&rules, &catalog, &self.state).map_err(Failure::of)?;
         let out = rules.try_on(&catalog, &facts);
         let roots = catalog.roots().iter();
         let not_there = roots.flat_map(|root| rules.names_nothing(&catalog, root.entry)).collect();

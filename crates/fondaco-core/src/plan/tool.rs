@@ -1,0 +1,138 @@
+//! What programs of the system remove themselves, as targets of a plan: packages, and files of the system journal.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use super::{Deed, Planned, Refusal, Shared, Survey, Target};
+use crate::kernel::{self, CallError, Op};
+use crate::leftovers::{self, PackageRemoval};
+use crate::shown::DocPath;
+use crate::units::{Bytes, Time};
+
+/// What was reviewed of what a program is to remove.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "of", rename_all = "kebab-case")]
+pub enum ToolTarget {
+    /// Packages, with everything that goes with them.
+    Packages(PackageRemoval),
+    /// Files of the system journal.
+    Journal {
+        /// The directory that they lie in.
+        directory: DocPath,
+        /// Just these may go.
+        files: Vec<DocPath>,
+        /// They begin before this moment.
+        before: Time,
+    },
+}
+
+impl ToolTarget {
+    /// The deed that it is for.
+    pub fn deed(&self) -> Deed {
+        match self {
+            Self::Packages(_) => Deed::RemovePackages,
+            Self::Journal { .. } => Deed::VacuumJournal,
+        }
+    }
+
+    /// What it is, in words.
+    pub fn words(&self) -> String {
+        match self {
+            Self::Packages(removal) => {
+                let names = removal.removes.iter().map(|name| crate::shown::shown(name));
+                format!("removes just {}", names.collect::<Vec<_>>().join(", "))
+            }
+            Self::Journal { files, .. } => {
+                let files = crate::units::counted(files.len() as u64, "closed file");
+                format!("removes {files} of the system journal")
+            }
+        }
+    }
+}
+
+/// Looks at what a program is to remove. Its target is one file: as long as that is what it was, so is the rest.
+fn survey(
+    tool: ToolTarget,
+    file: &Path,
+    (allocated, entries): (Bytes, u64),
+) -> Result<Survey, Refusal> {
+    let stat = kernel::stat_path(file).map_err(CallError::on(Op::Examine, file))?;
+    let target = Target { allocated, entries, ..Target::of_inode(file, &stat) };
+    Ok(Survey {
+        target,
+        single: allocated,
+        linked: HashMap::new(),
+        socket: None,
+        shared: Shared::default(),
+        in_use: None,
+        changed: Time::default(),
+        held: None,
+        tool: Some(Box::new(tool)),
+    })
+}
+
+/// Plans the removal of packages: what goes with them is asked of the package manager, which changes nothing by that.
+///
+/// # Errors
+///
+/// [`Refusal::Hopeless`] if it would do anything but remove packages, or does not answer.
+pub fn plan_packages(
+    removal: &PackageRemoval,
+    reason: String,
+    volume: PathBuf,
+) -> Result<Planned, Refusal> {
+    let list = removal.list.clone();
+    let removes = leftovers::simulate(&removal.packages)
+        .map_err(|error| Refusal::Hopeless { path: list.clone(), reason: error.to_string() })?;
+    if removes.is_empty() {
+        let reason = "the package manager would remove nothing".to_owned();
+        return Err(Refusal::Hopeless { path: list, reason });
+    }
+    let amount = leftovers::sizes_of(&removes).unwrap_or((removal.allocated, removal.entries));
+    let tool = ToolTarget::Packages(PackageRemoval { removes, ..removal.clone() });
+    let survey = survey(tool, &list, amount)?;
+    Ok(Planned::of_survey(list, Deed::RemovePackages, reason, volume, survey))
+}
+
+/// Plans that the journal's program removes just these closed files of it.
+///
+/// # Errors
+///
+/// [`Refusal`] if one of them is not there, or a younger file would go too.
+pub fn plan_journal(
+    files: &[PathBuf],
+    reason: String,
+    volume: PathBuf,
+) -> Result<Planned, Refusal> {
+    let first = files.first().ok_or_else(|| Refusal::Gone(PathBuf::from("/var/log/journal")))?;
+    let directory = first.parent().unwrap_or(first).to_owned();
+    let hopeless = |reason: String| Refusal::Hopeless { path: directory.clone(), reason };
+    let before = leftovers::journal_cutoff(&directory, files)
+        .map_err(CallError::on(Op::ReadDirectory, &directory))?
+        .ok_or_else(|| {
+            hopeless("younger files begin as early as these: they would go too".to_owned())
+        })?;
+    let begins_before =
+        |file: &&PathBuf| leftovers::journal_begin(file).is_some_and(|begin| begin < before);
+    let files: Vec<PathBuf> = files
+        .iter()
+        .filter(|file| file.parent() == Some(&directory))
+        .filter(begins_before)
+        .cloned()
+        .collect();
+    let Some(first) = files.first() else {
+        return Err(hopeless("when its files begin is not known".to_owned()));
+    };
+    let mut amount = (Bytes::ZERO, 0);
+    for file in &files {
+        let stat = kernel::stat_path(file).map_err(CallError::on(Op::Examine, file))?;
+        amount = (amount.0 + stat.allocated(), amount.1 + 1);
+    }
+    let first = first.clone();
+    let files = files.into_iter().map(DocPath).collect();
+    let tool = ToolTarget::Journal { directory: DocPath(directory), files, before };
+    let survey = survey(tool, &first, amount)?;
+    Ok(Planned::of_survey(first, Deed::VacuumJournal, reason, volume, survey))
+}

@@ -143,6 +143,11 @@ impl Checks {
         }
     }
 
+    /// Why nothing is put at a path, if it is protected.
+    pub(super) fn protects(&self, path: &Path) -> Option<String> {
+        self.protection.reason(path).or_else(|| self.rules.reason(path))
+    }
+
     /// Opens the target's directory and makes sure that the target is what was reviewed, is not
     /// protected, can be taken and removed, and is not in use. Changes nothing.
     pub(super) fn target(

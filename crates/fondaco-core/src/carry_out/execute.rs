@@ -123,6 +123,7 @@ pub fn carry_out(
     run.remove_all(false)?;
     run.remove_all(true)?;
     run.tools_all()?;
+    run.restore_all()?;
     run.release_all()?;
     // what was removed is freed before it is measured
     run.lease_return = LeaseReturn::default();

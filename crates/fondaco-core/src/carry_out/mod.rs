@@ -34,6 +34,7 @@ mod own_file;
 mod put_back;
 mod rehearse;
 mod release;
+mod restoring;
 mod settle;
 mod sharing;
 mod tools;

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use super::check::Checks;
 use super::holding::area_root;
-use super::{CarryOutError, Figures, Watch, release, tools};
+use super::{CarryOutError, Figures, Watch, release, restoring, tools};
 use crate::archive::DepotPlace;
 use crate::kernel::{self, CallError, DirReader, Op};
 use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Survey, Touched, forecast, survey_held};
@@ -104,6 +104,10 @@ fn check(
     if action.deed.is_release() {
         let found = release::check(action, now)?;
         return Ok(found.map(|(file, all)| survey_held(&file, &all)));
+    }
+    if let Deed::Restore { .. } = action.deed {
+        let ready = restoring::check(checks, action, &Touched::default())?;
+        return Ok(Some(ready.survey));
     }
     if action.deed.is_of_tool() {
         tools::check(action)?;

@@ -11,7 +11,7 @@ use super::holding::{remove_if_empty, reopen};
 use super::linking::settle_link;
 use super::put_back::missing;
 use super::{CarryOutError, EntryRecord, EntryState, Journal, RunRecord, RunState, tools};
-use super::{moving, release, sharing};
+use super::{moving, release, restoring, sharing};
 use crate::archive::DepotAddress;
 use crate::kernel::{
     self, CallError, Inventory, Kind, Leases, Op, OwnChanges, PrivateDir, Removal, RemovalError,
@@ -178,6 +178,9 @@ fn settle_entry(
     let path = entry.action.target.path.0.clone();
     if entry.action.deed.is_release() {
         return Ok(release::settled(&entry.action, now));
+    }
+    if let Deed::Restore { .. } = entry.action.deed {
+        return restoring::settled(entry);
     }
     if entry.action.deed.is_of_tool() {
         return Ok(tools::settled(&entry.action));

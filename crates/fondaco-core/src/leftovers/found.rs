@@ -1,5 +1,6 @@
 //! What was found: leftovers in their groups, and sums that are true.
 
+use std::cmp::Reverse;
 use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -157,11 +158,15 @@ impl Found {
     pub fn add(&mut self, catalog: &Catalog, mut group: FoundGroup) {
         group.arrange(catalog);
         self.groups.push(group);
-        self.groups.sort_by_key(|group| group.name);
         self.add_up(catalog);
     }
 
     fn add_up(&mut self, catalog: &Catalog) {
+        // what has most to give first, and after that what is only told
+        self.groups.sort_by_key(|group| {
+            let is_held = group.name == GroupName::Held;
+            (!is_held, group.goes.items == 0, Reverse(group.goes.allocated), group.name)
+        });
         // what a process holds is chosen one by one, and in no group's sum
         let counted = |group: &&FoundGroup| group.group().usual != Usual::Release;
         let items = || self.groups.iter().filter(counted).flat_map(FoundGroup::that_go);

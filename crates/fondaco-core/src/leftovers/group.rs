@@ -264,4 +264,14 @@ mod tests {
         }
         assert_eq!(GroupName::of_key("others"), None);
     }
+
+    #[test]
+    fn the_document_explains_every_group() {
+        let file = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/leftovers.md");
+        let text = std::fs::read_to_string(file).unwrap();
+        for group in GROUPS {
+            let row = format!("| `{}` | {} |", group.key, group.what);
+            assert!(text.contains(&row), "{row}");
+        }
+    }
 }

@@ -230,7 +230,8 @@ impl Search<'_> {
                 name.contains(&b'@') && name.ends_with(b".journal") || name.ends_with(b".journal~");
             is_closed && catalog.now().sec.saturating_sub(catalog.modified(**id).sec) >= least
         };
-        let old: Vec<EntryId> = files.iter().filter(is_old).copied().collect();
+        let mut old: Vec<EntryId> = files.iter().filter(is_old).copied().collect();
+        old.sort_by(|a, b| catalog.compare_paths(*a, *b));
         let Some(since) = old.iter().map(|id| catalog.modified(*id)).min() else { return };
         let note = format!("{}, {OLD_JOURNAL}", crate::units::counted(old.len() as u64, "file"));
         let allocated: Bytes = old.iter().map(|id| catalog.exclusive(*id)).sum();

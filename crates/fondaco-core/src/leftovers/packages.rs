@@ -19,6 +19,8 @@ use crate::units::{Bytes, Time};
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct PackageRemoval {
+    /// What people know it by: its packages, the first of them by name.
+    pub label: String,
     /// The packages, with `:architecture` where they need it.
     pub packages: Vec<String>,
     /// Everything that goes with them, each as `name=version`; empty as long as it has not been tried.
@@ -129,7 +131,8 @@ impl System<'_> {
     fn removal(&self, package: &Installed, name: String) -> Option<PackageRemoval> {
         let (allocated, entries) = dpkg::on_disk(package, self.root).ok()?;
         let (packages, list) = (vec![name], package.list(self.root));
-        Some(PackageRemoval { packages, removes: Vec::new(), allocated, entries, list })
+        let label = label(&packages);
+        Some(PackageRemoval { label, packages, removes: Vec::new(), allocated, entries, list })
     }
 
     /// Packages that others needed and nothing needs any more.
@@ -254,7 +257,25 @@ pub(super) fn together(dpkg: &Dpkg, root: &Path, names: &[String]) -> Option<Pac
         sum = (sum.0 + allocated, sum.1 + entries);
     }
     let (packages, removes) = (names.to_vec(), Vec::new());
-    Some(PackageRemoval { packages, removes, allocated: sum.0, entries: sum.1, list })
+    Some(PackageRemoval {
+        label: label(names),
+        packages,
+        removes,
+        allocated: sum.0,
+        entries: sum.1,
+        list,
+    })
+}
+
+/// What people know packages by.
+fn label(names: &[String]) -> String {
+    let shown =
+        |names: &[String]| names.iter().map(crate::shown::shown).collect::<Vec<_>>().join(", ");
+    match names {
+        [one] => format!("package {}", crate::shown::shown(one)),
+        few if few.len() <= 3 => format!("packages {}", shown(few)),
+        many => format!("packages {} and {} more", shown(&many[..2]), many.len() - 2),
+    }
 }
 
 /// Several removals as one.
@@ -268,6 +289,7 @@ pub fn as_one(removals: &[&PackageRemoval]) -> Option<PackageRemoval> {
     }
     drop(known);
     whole.packages.extend(packages);
+    whole.label = label(&whole.packages);
     whole.allocated = removals.iter().map(|one| one.allocated).sum();
     whole.entries = removals.iter().map(|one| one.entries).sum();
     whole.removes.clear();

@@ -37,6 +37,13 @@ pub enum Deed {
     Link,
     /// A copy gets the blocks of the file with the same contents that stays, and remains a file of its own.
     Share,
+    /// What lies in a bin goes back to where it was.
+    Restore {
+        /// Where it was.
+        place: PathBuf,
+        /// The file that says so, which goes with that.
+        info: Option<Box<Target>>,
+    },
     /// The package manager removes packages.
     RemovePackages,
     /// The program of the system journal removes closed files of it.
@@ -67,6 +74,7 @@ impl Deed {
             Self::Move { .. } => "move",
             Self::Link => "link",
             Self::Share => "share",
+            Self::Restore { .. } => "restore",
             Self::RemovePackages => "remove packages",
             Self::VacuumJournal => "vacuum",
             Self::End { by_force: false } => "end process",
@@ -106,7 +114,9 @@ impl Deed {
 
     /// Whether it takes its target out of its place.
     pub fn takes_target(&self) -> bool {
-        !self.is_release() && !self.is_of_tool() && *self != Self::Share
+        !self.is_release()
+            && !self.is_of_tool()
+            && !matches!(self, Self::Share | Self::Restore { .. })
     }
 
     /// Whether it is about a deleted file that processes hold.
@@ -173,7 +183,11 @@ fn is_zero(bytes: &Bytes) -> bool {
 impl Action {
     /// The name that people know its target by.
     pub fn place(&self) -> &Path {
-        self.held.as_ref().map_or(&self.target.path.0, |held| &held.was.0)
+        match (&self.held, self.tool.as_deref()) {
+            (Some(held), _) => &held.was.0,
+            (None, Some(tool)) => tool.place(),
+            (None, None) => &self.target.path.0,
+        }
     }
 }
 
@@ -291,6 +305,7 @@ impl Plan {
             let beside =
                 action.stays.as_ref().is_some_and(|copy| copy.device == action.target.device);
             if action.deed.is_release() != action.held.is_some()
+                || matches!(&action.deed, Deed::Restore { place, .. } if !is_plain(place))
                 || action.deed.is_of_tool() != action.tool.is_some()
                 || action.tool.as_ref().is_some_and(|tool| tool.deed() != action.deed)
                 || action.emptied

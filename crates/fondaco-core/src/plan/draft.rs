@@ -93,11 +93,11 @@ impl Planned {
 
     /// The name that people know it by.
     pub fn place(&self) -> &Path {
-        match &self.review {
-            Review::Ready(survey) => {
-                survey.held.as_ref().map_or(&self.path, |held| &held.target.was.0)
-            }
-            _ => &self.path,
+        let Review::Ready(survey) = &self.review else { return &self.path };
+        match (&survey.held, survey.tool.as_deref()) {
+            (Some(held), _) => &held.target.was.0,
+            (None, Some(tool)) => tool.place(),
+            (None, None) => &self.path,
         }
     }
 }

@@ -49,7 +49,7 @@ impl<'a> SoFar<'a> {
         if deed.is_release() {
             return Forecast { now: self.release(deed, survey), later: Bytes::ZERO };
         }
-        if let Deed::Move { same_volume: true, .. } = deed {
+        if let Deed::Move { same_volume: true, .. } | Deed::Restore { .. } = deed {
             return Forecast::default();
         }
         let held = matches!(deed, Deed::SetAside);
@@ -185,6 +185,9 @@ pub fn notes(
             "moved within its volume: its {} are freed when it is purged",
             binary(size)
         )),
+        Deed::Restore { place, .. } => {
+            notes.push(format!("goes back to {}: frees nothing", Shown(place)));
+        }
         Deed::Move { same_volume: true, .. } => {
             notes.push("moved within its volume: frees nothing there".to_owned());
         }

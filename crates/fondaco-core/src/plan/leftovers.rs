@@ -7,7 +7,7 @@ use super::{Choice, Deed, Planned, Refusal, Reviewer, plan_journal, plan_package
 use crate::analysis::Packages;
 use crate::catalog::Catalog;
 use crate::kernel::Kind;
-use crate::leftovers::{GroupName, Leftover, PackageRemoval, What, as_one};
+use crate::leftovers::{GroupName, Leftover, PackageRemoval, What, as_one, original_place};
 
 /// What came of planning leftovers.
 #[derive(Debug, Default)]
@@ -60,6 +60,13 @@ pub fn plan_leftovers<'i>(
                 None => Ok(planned),
             }
         };
+        if let Deed::Restore { .. } = deed {
+            match restore_of(catalog, item, &reason, reviewer) {
+                Ok(planned) => outcome.planned.push(planned),
+                Err(refusal) => outcome.left_out.push(refusal),
+            }
+            continue;
+        }
         match item.ids().iter().copied().map(one).collect::<Result<Vec<_>, _>>() {
             Ok(planned) => outcome.planned.extend(planned),
             Err(refusal) => outcome.left_out.push(refusal),
@@ -82,6 +89,27 @@ pub fn plan_leftovers<'i>(
         }
     }
     outcome
+}
+
+/// Plans that something in a bin goes back to where it was.
+fn restore_of(
+    catalog: &Catalog,
+    item: &Leftover,
+    reason: &str,
+    reviewer: &Reviewer<'_>,
+) -> Result<Planned, Refusal> {
+    let path = item.id().map(|id| catalog.path(id)).unwrap_or_default();
+    let not_said = || Refusal::Hopeless {
+        path: path.clone(),
+        reason: "its bin does not say where it was, or says a place that is not its owner's"
+            .to_owned(),
+    };
+    let place = original_place(catalog, item).ok_or_else(not_said)?;
+    let [id, info] = item.ids() else { return Err(not_said()) };
+    let scanned = |id| Choice::Scanned { entry: catalog.scanned_entry(id), by_reading: false };
+    let info = reviewer.review(&scanned(*info))?.target;
+    let deed = Deed::Restore { place, info: Some(Box::new(info)) };
+    reviewer.plan(&scanned(*id), &deed, reason)
 }
 
 /// The reason that a plan gives for what is left over.

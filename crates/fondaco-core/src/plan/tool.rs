@@ -37,6 +37,14 @@ impl ToolTarget {
         }
     }
 
+    /// What people know it by.
+    pub fn place(&self) -> &Path {
+        match self {
+            Self::Packages(removal) => Path::new(&removal.label),
+            Self::Journal { directory, .. } => &directory.0,
+        }
+    }
+
     /// What it is, in words.
     pub fn words(&self) -> String {
         match self {

@@ -174,6 +174,8 @@ pub enum LeftoverDeed {
     Archive,
     /// They are moved below the directory of --to.
     Move,
+    /// What lies in bins goes back to where it was.
+    Restore,
 }
 
 /// What can be planned for copies.

@@ -182,7 +182,10 @@ pub(super) fn line_of(entry: &EntryRecord) -> ActionLine {
         target: entry.action.place().to_owned(),
         reason: entry.action.reason.clone(),
         bytes: held.unwrap_or(entry.freed),
-        notes: (!entry.message.is_empty()).then(|| entry.message.clone()).into_iter().collect(),
+        notes: (!entry.message.is_empty())
+            .then(|| entry.summary().to_owned())
+            .into_iter()
+            .collect(),
         is_trouble: !entry.state.is_done(),
     }
 }

@@ -89,7 +89,9 @@ fn planned(
     let mut reviewer = Reviewer::of_scan(state, catalog.origin(), catalog.roots(), Time::now());
     let chosen = chosen_deed(word, arguments.to.as_deref(), state)?;
     let mut all = PlannedLeftovers::default();
-    for group in found.groups.iter().filter(|group| group.group().can_go()) {
+    let only_bins = matches!(chosen, Some(Deed::Restore { .. }));
+    let wanted = |name: GroupName| name.group().can_go() && (!only_bins || name == GroupName::Bins);
+    for group in found.groups.iter().filter(|group| wanted(group.name)) {
         // what is usual may differ within a group: kernels of packages, and those installed by hand
         let mut by_deed: Vec<(Deed, Vec<&Leftover>)> = Vec::new();
         for item in group.that_go() {
@@ -125,6 +127,9 @@ fn chosen_deed(word: cli::LeftoverDeed, to: Option<&Path>, state: &State) -> Res
         (cli::LeftoverDeed::Archive, _) => Some(Deed::Archive { depot: state.depot() }),
         (cli::LeftoverDeed::Move, Some(to)) => {
             Some(Deed::Move { to: std::path::absolute(to)?, same_volume: false })
+        }
+        (cli::LeftoverDeed::Restore, _) => {
+            Some(Deed::Restore { place: PathBuf::new(), info: None })
         }
         (cli::LeftoverDeed::Move, None) => {
             return Err(Usage("--plan move needs --to DIR".into()).into());

@@ -63,7 +63,7 @@ fn print_returned(kind: &str, run: i64, returned: &Returned, all: bool) -> Resul
     for (entry, missing) in &returned.in_part {
         let target = &entry.action.target.path.0;
         let (number, state) = (entry.action.number, entry.state.word());
-        say!("{number:>5}  {state}  {}: {}", Shown(target), entry.message);
+        say!("{number:>5}  {state}  {}: {}", Shown(target), entry.summary());
         if let Missing::Paths(paths) = missing {
             for path in paths {
                 say!("       missing    {}", Shown(target.join(path)));

@@ -151,7 +151,13 @@ impl Station {
             let info = format!("[Trash Info]\nPath={}\nDeletionDate={deleted}\n", was.display());
             self.text(&format!("{bin}/info/{name}.trashinfo"), &info, days * DAY, ACOUSTICS)?;
         }
-        self.file(&format!("{bin}/files/unsorted.tif"), 16 * KIB, Texture::Noise, 300 * DAY, ACOUSTICS)
+        self.file(
+            &format!("{bin}/files/unsorted.tif"),
+            16 * KIB,
+            Texture::Noise,
+            300 * DAY,
+            ACOUSTICS,
+        )
     }
 
     fn link(&mut self, path: &str, to: &str, age: i64, owner: u32) -> io::Result<()> {
@@ -380,7 +386,13 @@ impl Station {
         )?;
         self.bin("home/acoustics/.local/share/Trash")?;
         self.file("home/acoustics/notes.txt~", 12 * KIB, Texture::Table, 40 * DAY, ACOUSTICS)?;
-        self.file("model-runs/scratch/field.nc.tmp", 24 * KIB, Texture::Noise, 200 * DAY, MODELLING)?;
+        self.file(
+            "model-runs/scratch/field.nc.tmp",
+            24 * KIB,
+            Texture::Noise,
+            200 * DAY,
+            MODELLING,
+        )?;
         self.directory("incoming/2041/quarantine", 75 * DAY, ACOUSTICS)?;
         self.file("home/acoustics/notes.txt", 12 * KIB, Texture::Table, 5 * DAY, ACOUSTICS)?;
         self.file("home/buoyops/shift-plan.csv", 22 * KIB, Texture::Table, DAY, BUOYOPS)?;

@@ -109,6 +109,10 @@ fn on_entry(model: &Model) -> bool {
     model.subject().is_some()
 }
 
+fn can_plan_entry(model: &Model) -> bool {
+    on_entry(model) && !model.station.room().plans_itself()
+}
+
 /// The station shows something of a scan, and there is one.
 pub fn is_looking(model: &Model) -> bool {
     model.station.room().shows_scan() && model.scan.catalog.is_some()
@@ -158,7 +162,7 @@ fn nothing() -> Vec<Job> {
 pub static OF_ALL_STATIONS: &[Command] = &[
     command("scan", &[Key::Enter], 1, offers_first_scan, scan_volume,
         "scan the volume that is selected among the volumes, and show it here"),
-    command("plan it", &[Key::Char(' ')], 1, on_entry, planning::choose_deed,
+    command("plan it", &[Key::Char(' ')], 1, can_plan_entry, planning::choose_deed,
         "choose what is to be done with the selected entry, or take it off the plan"),
     command("plan all", &[Key::Char('A')], 3, can_plan_many, many::choose,
         "plan all files of the list or of the selected classes"),

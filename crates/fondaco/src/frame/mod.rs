@@ -58,6 +58,7 @@ pub fn deed_letter(deed: &Deed) -> char {
         Deed::Move { .. } => 'M',
         Deed::Link => 'L',
         Deed::Share => 'H',
+        Deed::Restore { .. } => 'R',
         Deed::RemovePackages => 'P',
         Deed::VacuumJournal => 'J',
         Deed::End { by_force: false } => 'E',

@@ -2,6 +2,7 @@
 
 use anyhow::Result;
 use fondaco_core::carry_out::{EntryRecord, EntryState, RunRecord};
+use fondaco_core::plan::ToolTarget;
 use fondaco_core::shown::shown;
 use serde_json::{Map, Value, json};
 
@@ -85,6 +86,9 @@ pub fn actions_document(entries: &[EntryRecord]) -> Value {
         document.insert("number".into(), entry.action.number.into());
         document.insert("action".into(), entry.action.deed.word().into());
         put_path(&mut document, entry.action.place());
+        if let Some(ToolTarget::Packages(removal)) = entry.action.tool.as_deref() {
+            document.insert("packages".into(), removal.removes.clone().into());
+        }
         document.insert("state".into(), entry.state.word().into());
         document.insert("reason".into(), entry.action.reason.clone().into());
         document.insert("frees".into(), json!(entry.action.frees));

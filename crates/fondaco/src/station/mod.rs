@@ -248,6 +248,11 @@ pub trait Room: Sync {
         None
     }
 
+    /// Space plans what is selected by a command of the station's own, also where that is an entry.
+    fn plans_itself(&self) -> bool {
+        false
+    }
+
     /// The deed has been chosen for many things that are no listed files of the scan.
     fn plan_many(&self, _: &mut Model, _: &Deed) -> Option<Vec<Job>> {
         None

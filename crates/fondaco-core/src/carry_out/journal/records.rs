@@ -57,6 +57,8 @@ pub enum EntryState {
     Cut,
     /// Of a deleted file: saved under a name, and cut to nothing.
     Saved,
+    /// Taken out of its bin, and back where it was.
+    Restored,
     /// A program of the system has removed it.
     ByTool,
     /// Not begun in its run; a later run has taken it over.
@@ -79,7 +81,7 @@ macro_rules! words {
 words!(RunState, Running => "running", Done => "done", Stopped => "stopped", CutOff => "cut off");
 words!(EntryState, Waiting => "not begun", Intended => "intended", Held => "set aside",
     Moved => "moved", Linked => "linked", Shared => "shared", Deleted => "deleted", Archived => "archived", Refused => "refused", Failed => "failed",
-    PutBack => "put back", Ended => "ended", Cut => "cut", ByTool => "removed by its program", Saved => "saved and cut", Purged => "purged",
+    PutBack => "put back", Ended => "ended", Cut => "cut", ByTool => "removed by its program", Restored => "restored", Saved => "saved and cut", Purged => "purged",
     Cleared => "being removed", Purging => "being purged", PutBackInPart => "partly back", CarriedOn => "carried on");
 
 impl EntryState {
@@ -90,11 +92,21 @@ impl EntryState {
     /// Whether what was planned has been done.
     pub fn is_done(self) -> bool {
         use EntryState::{
-            Archived, ByTool, Cut, Deleted, Ended, Held, Linked, Moved, Saved, Shared,
+            Archived, ByTool, Cut, Deleted, Ended, Held, Linked, Moved, Restored, Saved, Shared,
         };
         matches!(
             self,
-            Deleted | Held | Archived | Moved | Linked | Shared | Ended | Cut | Saved | ByTool
+            Deleted
+                | Held
+                | Archived
+                | Moved
+                | Linked
+                | Shared
+                | Ended
+                | Cut
+                | Saved
+                | ByTool
+                | Restored
         )
     }
 
@@ -179,6 +191,11 @@ pub struct EntryRecord {
 }
 
 impl EntryRecord {
+    /// Its message in a line; further lines are what a program said that did it.
+    pub fn summary(&self) -> &str {
+        self.message.lines().next().unwrap_or_default()
+    }
+
     /// An action that has not been begun.
     pub(in crate::carry_out) fn waiting(action: Action, at: String) -> Self {
         Self {

@@ -88,6 +88,7 @@ fn choose_deed(
             Deed::Link => format!("frees {size}; one file under both names; can be put back"),
             Deed::Share => format!("frees {size}; the same blocks in both; can be put back"),
             Deed::Delete => format!("frees {size}; cannot be put back"),
+            Deed::Restore { .. } => "frees nothing; goes back to where it was".to_owned(),
             Deed::RemovePackages => {
                 format!("frees {size}; the package manager does it, and installs them again")
             }

@@ -17,7 +17,7 @@ pub(super) fn of_run(model: &Model, pen: &Pen<'_>) -> Sheet {
     if let Some(entry) = entry {
         let trouble = entry.state.is_trouble();
         let text = match (entry.message.is_empty(), entry.can_be_put_back()) {
-            (false, _) => entry.message.clone(),
+            (false, _) => entry.summary().to_owned(),
             (true, true) => "Can be put back: r".to_owned(),
             (true, false) => format!("It is {}", entry.state.word()),
         };

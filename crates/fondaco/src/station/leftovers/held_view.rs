@@ -5,6 +5,7 @@ use fondaco_core::shown::shown;
 use fondaco_core::units::{Bytes, counted};
 use ratatui::layout::Rect;
 
+use super::rows;
 use crate::frame::deed_letter;
 use crate::frame::model::Model;
 use crate::frame::view::{Pen, Target, cut, cut_path, wrap};
@@ -36,11 +37,20 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
 }
 
 fn footnote(model: &Model, pen: &mut Pen<'_>, area: Rect) {
-    if model.held.hidden == 0 {
+    let mut text = String::new();
+    if model.held.hidden > 0 {
+        let processes = counted(model.held.hidden as u64, "process");
+        text = format!("{processes} of other users may hold more: root can tell. ");
+    }
+    if model.scan.roots.is_empty() {
+        text.push_str(match model.selected_volume() {
+            Some(_) => "Enter scans the selected volume for other leftovers; M scans this machine's own places.",
+            None => "p types a path to scan for other leftovers; M scans this machine's own places.",
+        });
+    }
+    if text.is_empty() {
         return;
     }
-    let processes = counted(model.held.hidden as u64, "process");
-    let text = format!("{processes} of other users may hold more: root can tell.");
     let lines = wrap(&text, usize::from(area.width)).len() as u16;
     let y = area.bottom().saturating_sub(lines.min(2));
     let style = pen.theme.dim;
@@ -80,9 +90,9 @@ fn list(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let offset = (model.rooms.leftovers.item + 1).saturating_sub(visible);
     for (i, file) in model.held.files.iter().enumerate().skip(offset).take(visible) {
         let line = Rect::new(area.x, y + 1 + (i - offset) as u16, area.width, 1);
-        let is_selected = i == model.rooms.leftovers.item && model.rooms.leftovers.inside;
+        let is_selected = i == model.rooms.leftovers.item && rows::is_inside(model);
         row(model, pen, line, file, is_selected, &columns);
-        if model.rooms.leftovers.inside {
+        if rows::is_inside(model) {
             pen.hit(line, Target::Row(i));
         }
     }

@@ -12,6 +12,7 @@ use fondaco_core::state::State as Settings;
 use crate::frame::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{Model, read};
+use crate::frame::update::evidence::look;
 use crate::frame::update::start_scan;
 use crate::station::Station;
 
@@ -162,6 +163,6 @@ impl News for Looked {
             _ => {}
         }
         super::rows::hold(model);
-        Vec::new()
+        if model.station == Station::Leftovers { look(model) } else { Vec::new() }
     }
 }

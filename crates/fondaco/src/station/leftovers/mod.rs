@@ -26,6 +26,7 @@ use crate::frame::commands::{Command, Key, command};
 use crate::frame::export::Exported;
 use crate::frame::message::Job;
 use crate::frame::model::Model;
+use crate::frame::update::evidence::look;
 use crate::frame::update::{export, held};
 use crate::frame::view::{Pen, Sheet};
 use crate::query::{FoundLeftovers, Held};
@@ -61,23 +62,23 @@ pub(super) fn select_held(model: &mut Model, place: usize) {
 /// The selected deleted file, if their group is open.
 fn selected_held(model: &Model) -> Option<&DeletedFile> {
     let state = &model.rooms.leftovers;
-    let is_open = state.inside && rows::selected_group(model) == Some(GroupName::Held);
+    let is_open = rows::is_inside(model) && rows::selected_group(model) == Some(GroupName::Held);
     model.held.files.get(state.item).filter(|_| is_open)
 }
 
 fn in_groups(model: &Model) -> bool {
-    !model.rooms.leftovers.inside && !rows::groups(model).is_empty()
+    !rows::is_inside(model) && !rows::groups(model).is_empty()
 }
 
 fn open_group(model: &mut Model) -> Vec<Job> {
     let state = &mut model.rooms.leftovers;
     (state.inside, state.item) = (true, 0);
-    Vec::new()
+    look(model)
 }
 
 fn close_group(model: &mut Model) -> Vec<Job> {
     model.rooms.leftovers.inside = false;
-    Vec::new()
+    look(model)
 }
 
 fn plan_selected(model: &mut Model) -> Vec<Job> {
@@ -93,13 +94,13 @@ static COMMANDS: &[Command] = &[
         "go to the leftovers of the selected group"),
     command("plan it", &[Key::Char(' ')], 1, rows::is_on_item, plan_selected,
         "choose what is done with the selected leftover, or take it off the plan"),
-    command("plan the group", &[Key::Char('A')], 2, planning::can_plan_group, planning::choose_group,
+    command("plan all", &[Key::Char('A')], 2, planning::can_plan_group, planning::choose_group,
         "plan all of the selected group that can go; its number has to be typed"),
-    command("one by one", &[Key::Char('o')], 3, planning::can_plan_group, planning::ask_one_by_one,
+    command("one by one", &[Key::Char('O')], 3, planning::can_plan_group, planning::ask_one_by_one,
         "ask about each leftover of the group: it stays unless you say otherwise"),
     command("where it lies", &[Key::Enter], 3, rows::is_on_entry, rows::show_place,
         "go to the directory that holds the selected leftover"),
-    command("groups", &[Key::Left], 4, |m| m.rooms.leftovers.inside, close_group,
+    command("groups", &[Key::Left], 4, |m| m.rooms.leftovers.inside && !m.scan.roots.is_empty(), close_group,
         "back to the groups"),
     command("this machine", &[Key::Char('M')], 5, looking::can_scan_machine, looking::scan_machine,
         "scan the places where the system's own leftovers lie: caches, packages, kernels, logs"),
@@ -113,28 +114,28 @@ impl super::Room for Room {
     }
 
     fn length(&self, model: &Model) -> usize {
-        match model.rooms.leftovers.inside {
+        match rows::is_inside(model) {
             true => rows::items(model),
             false => rows::groups(model).len(),
         }
     }
 
     fn cursor(&self, model: &Model) -> usize {
-        match model.rooms.leftovers.inside {
+        match rows::is_inside(model) {
             true => model.rooms.leftovers.item,
             false => rows::group_cursor(model),
         }
     }
 
     fn select(&self, model: &mut Model, row: usize) -> Vec<Job> {
-        if model.rooms.leftovers.inside {
+        if rows::is_inside(model) {
             model.rooms.leftovers.item = row;
         } else {
             let name = rows::groups(model).get(row).copied();
             let state = &mut model.rooms.leftovers;
             (state.group, state.item) = (name, 0);
         }
-        Vec::new()
+        look(model)
     }
 
     fn lines_beside_list(&self, _: &Model) -> u16 {
@@ -144,6 +145,7 @@ impl super::Room for Room {
     fn arrive(&self, model: &mut Model) -> Vec<Job> {
         let mut jobs = vec![Job::LoadVolumes(model.state.clone())];
         jobs.extend(looking::begin(model));
+        jobs.extend(look(model));
         jobs
     }
 
@@ -194,6 +196,10 @@ impl super::Room for Room {
         let place = model.held.files.iter().position(|file| Some(inode(file)) == selected);
         let last = model.held.files.len().saturating_sub(1);
         model.rooms.leftovers.item = place.unwrap_or(cursor).min(last);
+    }
+
+    fn plans_itself(&self) -> bool {
+        true
     }
 
     fn plan_many(&self, model: &mut Model, deed: &Deed) -> Option<Vec<Job>> {

@@ -1,5 +1,6 @@
 //! Planning one leftover, or those of a group: all that can go, or one by one.
 
+use std::path::PathBuf;
 use std::sync::{Arc, RwLock};
 
 use fondaco_core::catalog::Catalog;
@@ -7,7 +8,7 @@ use fondaco_core::leftovers::{Found, GroupName, Leftover, What};
 use fondaco_core::plan::{Deed, PlannedLeftovers, Reviewer, plan_leftovers, usual_deed};
 use fondaco_core::shown::shown;
 use fondaco_core::state::State as Settings;
-use fondaco_core::units::{Bytes, Time, counted, grouped};
+use fondaco_core::units::{Bytes, Time, counted};
 
 use super::{looking, rows};
 use crate::frame::failure::Failure;
@@ -37,6 +38,10 @@ fn offered(model: &Model, name: GroupName, items: &[&Leftover]) -> Vec<Deed> {
     let usual = items.first().and_then(|item| usual_deed(name, item));
     let through_manager = items.iter().any(|item| matches!(item.what, What::Package(_)));
     let mut offered: Vec<Deed> = usual.into_iter().collect();
+    if name == GroupName::Bins && items.iter().all(|item| item.ids().len() > 1) {
+        // where each was is read when it is planned
+        offered.push(Deed::Restore { place: PathBuf::new(), info: None });
+    }
     if !through_manager {
         let others = deeds(&model.state.depot()).into_iter().filter(|deed| !offered.contains(deed));
         offered.extend(others.collect::<Vec<_>>());
@@ -112,7 +117,7 @@ pub(super) fn choose_group(model: &mut Model) -> Vec<Job> {
         false => items.iter().map(|item| item.allocated).sum(),
     };
     let count = places.len() as u64;
-    let named = format!("all {} of this group: {}", grouped(count), name.group().title);
+    let named = format!("{} of the group {}", counted(count, "leftover"), name.group().title);
     let deeds = offered(model, name, &items);
     model.rooms.leftovers.chosen = Chosen { name: Some(name), places, asks_for_number: true };
     model.overlay = Some(Overlay::ChooseForMany { count, named, bytes, deeds, cursor: 0 });
@@ -127,9 +132,9 @@ pub(super) fn put(model: &mut Model, deed: &Deed) -> Vec<Job> {
         return plan(model, chosen, deed.clone());
     }
     let count = chosen.places.len();
+    let leftovers = counted(count as u64, "leftover");
     let sentence = format!(
-        "{} of {} are planned: {}. Nothing happens until the plan is carried out. Type their number:",
-        grouped(count as u64),
+        "This plans {leftovers} of the group {}: {}. Nothing happens until the plan is carried out. Type {count}:",
         name.group().title,
         deed.word()
     );

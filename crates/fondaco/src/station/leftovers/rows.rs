@@ -16,13 +16,18 @@ pub(super) fn groups(model: &Model) -> Vec<GroupName> {
     held.into_iter().chain(found.map(|group| group.name)).collect()
 }
 
+/// Whether the leftovers of a group have the keys: without a scan there is only the group of deleted files.
+pub(super) fn is_inside(model: &Model) -> bool {
+    model.rooms.leftovers.inside || model.scan.roots.is_empty()
+}
+
 /// The selected group: the first one if none was chosen.
 pub(super) fn selected_group(model: &Model) -> Option<GroupName> {
     let groups = groups(model);
     let chosen = model.rooms.leftovers.group.filter(|name| groups.contains(name));
     // a group whose files are gone stays open
     let held = model.rooms.leftovers.group.filter(|name| *name == GroupName::Held);
-    chosen.or(held.filter(|_| model.rooms.leftovers.inside)).or(groups.first().copied())
+    chosen.or(held.filter(|_| is_inside(model))).or(groups.first().copied())
 }
 
 pub(super) fn group_cursor(model: &Model) -> usize {
@@ -45,9 +50,8 @@ pub(super) fn items(model: &Model) -> usize {
 
 /// The selected leftover, if the leftovers of a group have the keys.
 pub(super) fn item(model: &Model) -> Option<(GroupName, &Leftover)> {
-    let state = &model.rooms.leftovers;
-    let group = found_group(model).filter(|_| state.inside)?;
-    Some((group.name, group.items.get(state.item)?))
+    let group = found_group(model).filter(|_| is_inside(model))?;
+    Some((group.name, group.items.get(model.rooms.leftovers.item)?))
 }
 
 pub(super) fn is_on_item(model: &Model) -> bool {

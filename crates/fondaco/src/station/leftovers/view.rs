@@ -1,5 +1,5 @@
-//! The panel: groups to the left with what speaks for and against the selected one, its leftovers to the right; in a
-//! narrow panel one of the two.
+//! The panel: groups with what speaks for and against the selected one, and its leftovers below or to the right; in a
+//! small panel one of the two.
 
 use fondaco_core::leftovers::{FoundGroup, Group, GroupName, Leftover, Usual};
 use fondaco_core::shown::shown;
@@ -12,9 +12,11 @@ use crate::frame::model::Model;
 use crate::frame::view::{Pen, Target, cut_path, nothing_scanned};
 
 /// From this width on groups and leftovers stand side by side.
-const BOTH: u16 = 100;
+const BESIDE: u16 = 130;
 /// Columns of the groups then.
-const GROUPS: u16 = 46;
+const GROUPS: u16 = 52;
+/// From this height on they stand one above the other.
+const STACKED: u16 = 26;
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let groups = rows::groups(model);
@@ -22,19 +24,26 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         empty(model, pen, area);
         return;
     }
-    let inside = model.rooms.leftovers.inside;
-    if area.width < BOTH {
-        match inside {
-            true => open_group(model, pen, area),
-            false => group_panel(model, pen, area, &groups),
-        }
-        return;
+    let inside = rows::is_inside(model);
+    if area.width >= BESIDE {
+        group_panel(model, pen, Rect { width: GROUPS, ..area }, &groups);
+        let rule = Rect { x: area.x + GROUPS, width: 1, ..area };
+        pen.fill(rule, "│", pen.theme.dim);
+        let right = Rect { x: rule.x + 1, width: area.width - GROUPS - 1, ..area };
+        open_group(model, pen, right);
+    } else if area.height >= STACKED && !model.scan.roots.is_empty() {
+        let detail =
+            rows::selected_group(model).map_or(0, |name| detail_lines(name.group(), area.width));
+        let height = (groups.len() as u16 + 3 + detail).min(area.height * 3 / 5);
+        group_panel(model, pen, Rect { height, ..area }, &groups);
+        pen.fill(Rect { y: area.y + height, height: 1, ..area }, "─", pen.theme.dim);
+        let below = Rect { y: area.y + height + 1, height: area.height - height - 1, ..area };
+        open_group(model, pen, below);
+    } else if inside {
+        open_group(model, pen, area);
+    } else {
+        group_panel(model, pen, area, &groups);
     }
-    group_panel(model, pen, Rect { width: GROUPS, ..area }, &groups);
-    let rule = Rect { x: area.x + GROUPS, width: 1, ..area };
-    pen.fill(rule, "│", pen.theme.dim);
-    let right = Rect { x: rule.x + 1, width: area.width - GROUPS - 1, ..area };
-    open_group(model, pen, right);
 }
 
 fn empty(model: &Model, pen: &mut Pen<'_>, area: Rect) {
@@ -59,12 +68,12 @@ fn head(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
     let inner = Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area };
     let Some(found) = looking::results(model) else {
-        let text = if model.scan.roots.is_empty() {
-            "without a scan only this can be told"
-        } else {
-            "looking for more …"
+        let text = match &model.rooms.leftovers.look {
+            Look::Failed(failure) => format!("the rest could not be looked for: {failure}"),
+            _ if model.scan.running => "the rest is looked for when the scan has ended".to_owned(),
+            _ => "looking for more …".to_owned(),
         };
-        pen.text(inner.x, inner.y, text, theme.dim, inner.width);
+        pen.text(inner.x, inner.y, &text, theme.dim, inner.width);
         return;
     };
     let text = format!("{} may go", model.bytes(found.total.allocated));
@@ -105,8 +114,9 @@ fn group_panel(model: &Model, pen: &mut Pen<'_>, area: Rect, groups: &[GroupName
     head(model, pen, area);
     let selected = rows::group_cursor(model);
     let group = groups.get(selected).map(|name| name.group());
-    let detail = group.map_or(0, |group| detail_lines(group, area.width)).min(area.height / 2);
-    let list = Rect { y: area.y + 2, height: area.height.saturating_sub(3 + detail), ..area };
+    let detail = group.map_or(0, |group| detail_lines(group, area.width));
+    let list =
+        Rect { y: area.y + 2, height: area.height.saturating_sub(2 + detail).max(3), ..area };
     let (size_right, count_right) = (area.right() - 1, area.right().saturating_sub(12));
     pen.text(area.x + 3, area.y + 1, "group", theme.dim, 20);
     pen.text_right(count_right, area.y + 1, "number", theme.dim);
@@ -116,7 +126,7 @@ fn group_panel(model: &Model, pen: &mut Pen<'_>, area: Rect, groups: &[GroupName
     for (i, name) in groups.iter().enumerate().skip(offset).take(visible) {
         let line = Rect::new(area.x, list.y + (i - offset) as u16, area.width, 1);
         let is_selected = i == selected;
-        let has_keys = is_selected && !model.rooms.leftovers.inside;
+        let has_keys = is_selected && !rows::is_inside(model);
         let goes = goes(model, *name);
         let style = match (has_keys, is_selected, goes) {
             (true, ..) => theme.selected,
@@ -136,7 +146,7 @@ fn group_panel(model: &Model, pen: &mut Pen<'_>, area: Rect, groups: &[GroupName
         pen.text(line.x + 3, line.y, title, style, width);
         pen.text_right(count_right, line.y, &grouped(count), style);
         pen.text_right(size_right, line.y, &model.bytes(bytes), style);
-        if !model.rooms.leftovers.inside {
+        if !rows::is_inside(model) {
             pen.hit(line, Target::Row(i));
         }
     }
@@ -215,9 +225,9 @@ fn open_group(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let offset = (cursor + 1).saturating_sub(visible);
     for (i, item) in group.items.iter().enumerate().skip(offset).take(visible) {
         let line = Rect::new(area.x, y + 1 + (i - offset) as u16, area.width, 1);
-        let is_selected = i == cursor && model.rooms.leftovers.inside;
+        let is_selected = i == cursor && rows::is_inside(model);
         row(model, pen, line, &columns, (group.name, item), is_selected);
-        if model.rooms.leftovers.inside {
+        if rows::is_inside(model) {
             pen.hit(line, Target::Row(i));
         }
     }

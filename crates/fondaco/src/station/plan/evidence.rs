@@ -37,6 +37,7 @@ pub(super) fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
         Deed::Archive { .. } => "yes, from the archive",
         Deed::Move { .. } => "yes, from where it is moved to",
         Deed::Link | Deed::Share => "yes, as a file of its own",
+        Deed::Restore { .. } => "no: its owner can throw it away again",
         Deed::RemovePackages => "no: the package manager installs them again",
         Deed::VacuumJournal => "no: the journal forgets it",
         Deed::End { .. } => "no: a process ends",
@@ -49,6 +50,9 @@ pub(super) fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
     }
     if let Deed::Move { to, .. } = &planned.deed {
         sheet.fact("goes to", shown(moved_place(to, &planned.path)));
+    }
+    if let Deed::Restore { place, .. } = &planned.deed {
+        sheet.fact("goes to", shown(place));
     }
     if let Some(stays) = &planned.stays {
         sheet.fact("stays", shown(&stays.path.0));

@@ -246,7 +246,7 @@ fn came_to(model: &Model, pen: &mut Pen<'_>, area: Rect, summary: &RunSummary) {
         let text = if entry.message.is_empty() {
             shown(entry.action.place())
         } else {
-            entry.message.clone()
+            entry.summary().to_owned()
         };
         pen.text(area.x + 15, y, &text, theme.plain, area.width.saturating_sub(15));
     }

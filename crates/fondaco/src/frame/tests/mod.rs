@@ -187,7 +187,7 @@ impl Stage {
         trail.keys(&[Key::Enter, Key::Tab]);
         places.push(trail);
         let mut letting_go = at(Station::Leftovers, None, true);
-        letting_go.keys(&[Key::Char(' ')]);
+        letting_go.keys(&[Key::Enter, Key::Char(' ')]);
         places.push(letting_go);
         let mut in_books = at(Station::Volumes, None, true);
         draw_up_books(&mut in_books);

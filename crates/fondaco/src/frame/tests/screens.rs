@@ -132,7 +132,7 @@ fn what_matters_most_is_there_however_narrow_it_is() {
         ("m", &["tide", "buoy"]),
         ("3", &["88.0", "168.0", "4 files", "written"]),
         ("4", &["table", "log", "image", "88.0 KiB", "narrow to it"]),
-        ("6", &["64.0 KiB", "tide-logger"]),
+        ("6", &["64.0 KiB", "held by deleted files"]),
         ("8", &["delete", "tide", "92.0 KiB"]),
         ("1", &["level", "waterline"]),
     ];
@@ -182,7 +182,7 @@ fn a_choice_says_what_each_deed_costs_however_narrow_it_is() {
             ],
         ),
         (
-            &[Key::Char('6'), Key::Char(' ')],
+            &[Key::Char('6'), Key::Enter, Key::Char(' ')],
             &[
                 "Do what with the deleted",
                 "end process frees 64.0 KiB; asked to end (TERM)",

@@ -87,7 +87,7 @@ fn while_a_run_goes_on_nothing_more_is_planned_and_leaving_is_asked_about() {
     // what plans or changes a plan, and where
     let ways: [&[Key]; 4] = [
         &[Key::Char('2'), Key::Down, Key::Char(' ')],
-        &[Key::Char('6'), Key::Char(' ')],
+        &[Key::Char('6'), Key::Enter, Key::Char(' ')],
         &[Key::Char('3'), Key::Char('A')],
         &[Key::Char('2'), Key::Char('l'), Key::Char('A')],
     ];
@@ -153,7 +153,7 @@ fn what_cannot_be_begun_yet_says_what_to_wait_for() {
 #[test]
 fn a_held_file_that_is_free_by_now_is_not_planned() {
     let mut stage = Stage::new();
-    stage.keys(&[Key::Char('6'), Key::Char(' ')]);
+    stage.keys(&[Key::Char('6'), Key::Enter, Key::Char(' ')]);
     assert!(matches!(stage.model.overlay, Some(Overlay::ChooseDeed { held: Some(_), .. })));
     stage.model.held.files.clear();
     let jobs = stage.keys(&[Key::Enter]);
@@ -161,7 +161,7 @@ fn a_held_file_that_is_free_by_now_is_not_planned() {
     assert!(stage.notice().contains("no longer held"), "{}", stage.notice());
     // planned once, it is taken off by the same key
     let mut stage = Stage::new();
-    stage.keys(&[Key::Char('6'), Key::Char(' '), Key::Enter]);
+    stage.keys(&[Key::Char('6'), Key::Enter, Key::Char(' '), Key::Enter]);
     assert_eq!(stage.model.draft.planned()[0].deed, Deed::End { by_force: false });
     stage.keys(&[Key::Home, Key::Char(' ')]);
     assert!(stage.model.draft.is_empty() && stage.notice().contains("Taken off the plan"));

@@ -133,7 +133,7 @@ fn a_group_becomes_a_rule() {
     keys(&mut stage, &[Key::Char('N')]);
     let seen = screen(&mut stage, WIDE);
     assert!(seen.contains("leftovers = [\"temporaries\"]"), "{seen}");
-    keys(&mut stage, &[Key::Ctrl('s'), Key::Escape]);
+    keys(&mut stage, &[Key::Ctrl('s')]);
     let seen = screen(&mut stage, WIDE);
     assert!(seen.contains("temporary files") && seen.contains("set aside"), "{seen}");
     keys(&mut stage, &[Key::Char(' ')]);

@@ -46,8 +46,12 @@ fn compare(one: &str, other: &str) -> Ordering {
             let (number, after) = rest.split_at(digits);
             let letters = after.bytes().take_while(|byte| !byte.is_ascii_digit()).count();
             let (word, after) = after.split_at(letters);
-            // what is not yet a release comes before it
-            let word = if word.starts_with("-rc") { format!("!{word}") } else { word.to_owned() };
+            // what is not yet a release comes before it, and what has been added to one after it
+            let word = match word {
+                "" => "\"".to_owned(),
+                word if word.starts_with("-rc") => format!("!{word}"),
+                word => word.to_owned(),
+            };
             parts.push((number.parse().unwrap_or(0), word));
             rest = after;
         }

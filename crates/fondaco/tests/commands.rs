@@ -498,7 +498,9 @@ fn what_rules_try_is_what_is_planned_and_done_and_what_is_due_is_purged() {
         ["deleted", "set aside", "archived"].contains(&action["state"].as_str().unwrap())
     }));
     assert_eq!(done.len(), of_trial.len());
-    assert!(demo.level() <= 0.8, "the last rule stops at the waterline: {}", demo.level());
+    // the directories of the holding area come on top of what was reckoned with
+    let held = f64::from(16 << 10) / f64::from(284 << 20);
+    assert!(demo.level() <= 0.8 + held, "the last rule stops at the waterline: {}", demo.level());
     let left = std::fs::read_dir(demo.root().join("telemetry/buoy-03")).unwrap().count();
     assert_eq!(left, 4, "generations that stay");
 
@@ -601,10 +603,10 @@ fn a_saved_scan_is_listed_asked_exported_and_forgotten() {
     assert_eq!(again["roots"], scanned["roots"]);
 
     let list = json(&["scans", "--json"]);
-    assert_eq!(list["scans"][0]["entries"], 4231);
+    assert_eq!(list["scans"][0]["entries"], 4248);
     let file = list["scans"][0]["file"].as_str().unwrap().to_owned();
-    assert!(demo.fondaco(&["scans"]).ok().out().contains("4 231"));
-    assert!(demo.fondaco(&["scan", "--saved", &file]).ok().out().contains("4 231"), "by its file");
+    assert!(demo.fondaco(&["scans"]).ok().out().contains("4 248"));
+    assert!(demo.fondaco(&["scan", "--saved", &file]).ok().out().contains("4 248"), "by its file");
 
     let out = |name: &str| demo.at.join(name).to_str().unwrap().to_owned();
     for name in ["all.csv", "all.jsonl", "all.parquet"] {
@@ -613,7 +615,7 @@ fn a_saved_scan_is_listed_asked_exported_and_forgotten() {
         assert_eq!(twice.code(), 1, "what is there is not overwritten");
     }
     let csv = std::fs::read_to_string(out("all.csv")).unwrap();
-    assert_eq!(csv.lines().count(), 1 + 4231);
+    assert_eq!(csv.lines().count(), 1 + 4248);
     assert!(csv.contains("\\x1b[31mred") && !csv.contains('\u{1b}'), "names are escaped");
     let lines = std::fs::read_to_string(out("all.jsonl")).unwrap();
     let first: Value = serde_json::from_str(lines.lines().next().unwrap()).unwrap();
@@ -670,11 +672,11 @@ fn another_reader_of_the_format_gets_the_same_numbers_from_a_saved_scan() {
     let above = demo.root().to_str().unwrap().chars().count();
     let single = paths.iter().map(|path| path.symlink_metadata().unwrap());
     let single: u64 = single.filter(|m| m.is_dir() || m.nlink() == 1).map(|m| m.size()).sum();
-    assert_eq!(lines[0], format!("4231 {single}"));
+    assert_eq!(lines[0], format!("4248 {single}"));
     assert_eq!(lines[1], root["directories"].to_string());
     let odd = paths.iter().filter(|path| path.file_name().unwrap().to_str().is_none()).count();
     assert_eq!(lines[2], odd.to_string());
-    assert_eq!(lines[3], format!("4231 {}", longest.max().unwrap() - above));
+    assert_eq!(lines[3], format!("4248 {}", longest.max().unwrap() - above));
 }
 
 /// Everything below a directory, itself included.
@@ -841,7 +843,7 @@ fn what_a_process_holds_is_listed_booked_planned_and_freed_without_the_screen() 
     };
     let books = json(&["books", &demo.path("hydrophone"), "--json"]);
     assert_eq!(line(&books, "held")["bytes"], 3 << 20);
-    assert_eq!(line(&books, "visible")["count"], 4231);
+    assert_eq!(line(&books, "visible")["count"], 4248);
     let unexplained = line(&books, "unexplained");
     let sure = if common::is_root() { "exact" } else { "at-most" };
     assert_eq!((&unexplained["bytes"], &unexplained["sure"]), (&0.into(), &sure.into()));
@@ -850,7 +852,7 @@ fn what_a_process_holds_is_listed_booked_planned_and_freed_without_the_screen() 
     let line_of = |words: &str| read.lines().find(|line| line.contains(words)).unwrap().to_owned();
     assert!(line_of("deleted but open").contains("3 145 728"), "{read}");
     assert!(line_of("gauge.log").contains(&pid) && line_of("gauge.log").contains("3 145 728"));
-    assert!(line_of("visible entries").contains("4 231 entries"), "{read}");
+    assert!(line_of("visible entries").contains("4 248 entries"), "{read}");
     let used = books["used"].as_u64().unwrap();
     assert!(line_of("used, as the volume says").ends_with(&common::grouped(used)), "{read}");
     assert!(!read.contains('\u{1b}'), "{read}");
@@ -1062,7 +1064,7 @@ fn a_lens_narrows_every_table_and_says_the_part_and_the_whole() {
     }
     let audio = ["--lens", "kind:audio older:2y"];
     let text = demo.fondaco(&["files", &root, audio[0], audio[1], "--top", "2"]).ok().out();
-    assert!(text.contains("lens: ") && text.contains(" of 4 231 entries"), "{text}");
+    assert!(text.contains("lens: ") && text.contains(" of 4 248 entries"), "{text}");
     let csv = ["directories", &root, audio[0], audio[1], "--csv", "--columns", "name,allocated"];
     let text = demo.fondaco(&csv).ok().out();
     let lines: Vec<&str> = text.lines().collect();
@@ -1139,7 +1141,7 @@ fn equal_files_and_contained_trees_are_found_told_and_planned() {
     assert_eq!(first["stays"], true);
     assert_eq!(first["why"], "keep 1: kit-b");
     assert!(first["path"].as_str().unwrap().contains("/kit-b/"), "{first}");
-    assert_eq!(found["searched"]["candidates"], 3958);
+    assert_eq!(found["searched"]["candidates"], 3966);
     let read = found["searched"]["read"].as_u64().unwrap();
     // the demo is a moment old: nothing of it is remembered yet, and nothing is read twice
     assert!(read < 27_000_000, "{read}");

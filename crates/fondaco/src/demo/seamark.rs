@@ -146,9 +146,8 @@ impl Station {
                 };
                 self.file(&path, 16 * KIB, Texture::Noise, 300 * DAY, ACOUSTICS)?;
             }
-            let was = self.root.join("home/acoustics").join(name);
-            let deleted = Time::at(self.now.sec - days * DAY).local().replacen(' ', "T", 1);
-            let info = format!("[Trash Info]\nPath={}\nDeletionDate={deleted}\n", was.display());
+            // without the date of deletion, which would be another in every demo: the time of the file itself counts then
+            let info = format!("[Trash Info]\nPath=home/acoustics/{name}\n");
             self.text(&format!("{bin}/info/{name}.trashinfo"), &info, days * DAY, ACOUSTICS)?;
         }
         self.file(
@@ -357,7 +356,7 @@ impl Station {
 
     fn odds_and_ends(&mut self) -> io::Result<()> {
         self.file("incoming/bathymetry.zip.part", 3400 * KIB, Texture::Noise, 95 * DAY, ACOUSTICS)?;
-        self.file("incoming/core.2464", 5200 * KIB, Texture::Noise, 61 * DAY, MODELLING)?;
+        self.file("incoming/core.2464", 5032 * KIB, Texture::Noise, 61 * DAY, MODELLING)?;
         self.as_dump("incoming/core.2464", "regrid", 61 * DAY, MODELLING)?;
         for empty in ["READY", "lock", "report.csv"] {
             self.file(&format!("incoming/{empty}"), 0, Texture::Table, 61 * DAY, MODELLING)?;
@@ -384,7 +383,7 @@ impl Station {
             80 * DAY,
             ACOUSTICS,
         )?;
-        self.bin("home/acoustics/.local/share/Trash")?;
+        self.bin(".Trash-60101")?;
         self.file("home/acoustics/notes.txt~", 12 * KIB, Texture::Table, 40 * DAY, ACOUSTICS)?;
         self.file(
             "model-runs/scratch/field.nc.tmp",

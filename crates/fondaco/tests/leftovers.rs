@@ -272,7 +272,7 @@ fn plant_files(system: &mut System) {
         system.file(&format!("{bin}/info/old chart.png.trashinfo"), info, old);
         system.planted_file(&format!("{bin}/info/lost.trashinfo"), info, old, "bins");
     }
-    system.file(&format!("{home}/.cache/tide/a"), &[7; 9000], old);
+    system.file(&format!("{home}/.cache/tide/a"), &vec![7; 9000], old);
     system.directory(&format!("{home}/.cache/tide"), old);
     system.plant(&format!("{home}/.cache/tide"), "caches");
     let tag = b"Signature: 8a477f597d28d172789f06886806bc55\n";
@@ -284,6 +284,12 @@ fn plant_files(system: &mut System) {
     system.plant(&format!("{home}/.npm/_cacache"), "package-caches");
     system.planted_file("/var/cache/distfiles/tide-1.1.tar.gz", b"x", 400, "source-archives");
     system.file("/var/cache/distfiles/tide-1.2.tar.gz", b"x", old);
+    plant_more(system);
+}
+
+/// Logs, dumps, and what is only told.
+fn plant_more(system: &mut System) {
+    let (old, home) = (60, "/home/acoustics");
     for number in 1..=9 {
         let path = format!("/var/log/seamark-tide.log.{number}");
         system.file(&path, b"x", 30 + number * 7);
@@ -300,7 +306,7 @@ fn plant_files(system: &mut System) {
     }
     for number in 1..=12 {
         let path = format!("/srv/images/disk-{number:02}.img");
-        system.file(&path, &[7; 300_000], 300 - number);
+        system.file(&path, &vec![7; 300_000], 300 - number);
         if number < 10 {
             system.plant(&path, "generations");
         }
@@ -372,7 +378,12 @@ fn plant_traps(system: &mut System) {
 }
 
 fn plant_packages(system: &mut System) {
-    system.install("libseamark1", "1.0", "", &[("/usr/lib/seamark/libseamark.dat", &[7; 300_000])]);
+    system.install(
+        "libseamark1",
+        "1.0",
+        "",
+        &[("/usr/lib/seamark/libseamark.dat", &vec![7; 300_000])],
+    );
     system.enter("apt-mark", &["auto", "libseamark1"]).ok();
     system.plant("libseamark1", "packages");
     let data = vec![7; 24 << 20];
@@ -385,7 +396,7 @@ fn plant_packages(system: &mut System) {
         ("seamark-tools_1%3a1.4-1_all.deb", "apt-older"),
         ("seamark-other_3_all.deb", "apt-others"),
     ] {
-        system.planted_file(&format!("/var/cache/apt/archives/{name}"), &[7; 5000], 3, group);
+        system.planted_file(&format!("/var/cache/apt/archives/{name}"), &vec![7; 5000], 3, group);
     }
     for (number, is_superseded) in [(1, true), (2, true), (3, false), (4, false)] {
         let release = format!("999.9.{number}-seamark");
@@ -393,7 +404,12 @@ fn plant_packages(system: &mut System) {
             (format!("/boot/vmlinuz-{release}"), format!("/lib/modules/{release}/tide.ko"));
         let name = format!("linux-image-{release}");
         let module = module.replace("/lib/", "/usr/lib/");
-        system.install(&name, "1", "", &[(&image, &image_of(&release)), (&module, &[7; 50_000])]);
+        system.install(
+            &name,
+            "1",
+            "",
+            &[(&image, &image_of(&release)), (&module, &vec![7; 50_000])],
+        );
         age(&system.at(&image), 100);
         if is_superseded {
             system.plant(&name, "kernels");
@@ -403,8 +419,8 @@ fn plant_packages(system: &mut System) {
     }
     // one that was installed by hand
     system.planted_file("/boot/vmlinuz-3.3.3-hand", &image_of("3.3.3-hand"), 100, "kernels");
-    system.file("/boot/initrd.img-3.3.3-hand", &[7; 40_000], 100);
-    system.file("/usr/lib/modules/3.3.3-hand/tide.ko", &[7; 40_000], 100);
+    system.file("/boot/initrd.img-3.3.3-hand", &vec![7; 40_000], 100);
+    system.file("/usr/lib/modules/3.3.3-hand/tide.ko", &vec![7; 40_000], 100);
 }
 
 fn plant_build(system: &mut System) {
@@ -419,7 +435,7 @@ fn plant_build(system: &mut System) {
     git(&["init", "-q"]);
     git(&["add", "."]);
     git(&["commit", "-q", "-m", "model"]);
-    system.file(&format!("{model}/target/debug/tide"), &[7; 20_000], 60);
+    system.file(&format!("{model}/target/debug/tide"), &vec![7; 20_000], 60);
     for part in ["target/debug", "target"] {
         system.directory(&format!("{model}/{part}"), 60);
     }
@@ -460,7 +476,7 @@ fn what_was_planted_is_found_and_what_looks_like_it_stays() {
         .collect();
     assert!(missed.is_empty(), "missed: {missed:#?}");
     let unexpected = |(path, key, stays): &&(String, String, Option<String>)| {
-        stays.is_none() && system.planted.get(path).map(|group| *group) != Some(key.as_str())
+        stays.is_none() && system.planted.get(path).copied() != Some(key.as_str())
     };
     let unexpected: Vec<_> = found.iter().filter(unexpected).collect();
     eprintln!("{} planted, {} found, {} more", system.planted.len(), found.len(), unexpected.len());

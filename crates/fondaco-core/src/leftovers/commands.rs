@@ -59,7 +59,7 @@ fn are_equal(one: &Path, other: &Path) -> Option<bool> {
     if one.metadata().ok()?.len() != other.metadata().ok()?.len() {
         return Some(false);
     }
-    let (mut a, mut b) = ([0; 64 << 10], [0; 64 << 10]);
+    let (mut a, mut b) = ([0; 8 << 10], [0; 8 << 10]);
     loop {
         let count = one.read(&mut a).ok()?;
         if count == 0 {

@@ -7,7 +7,7 @@ use rustc_hash::FxHashMap;
 use super::found::{Leftover, Notes};
 use super::group::GroupName;
 use crate::catalog::{Catalog, EntryId};
-use crate::naming::{FileKind, date_in, family};
+use crate::naming::{Family, FileKind, date_in, family};
 use crate::units::Time;
 
 /// So many of a family must be there before they are told as a family with many generations.
@@ -15,10 +15,13 @@ const MANY: usize = 10;
 /// What goes of it must take so much.
 const LEAST: u64 = 1 << 20;
 
+/// A file, and when it is from.
+type Member = (Time, EntryId);
+
 /// The files of one directory that belong to families. See the [module](self).
 #[derive(Default)]
 pub(super) struct Families {
-    by_family: FxHashMap<(GroupName, Vec<u8>), Vec<(Time, EntryId)>>,
+    by_family: FxHashMap<(GroupName, Family), Vec<Member>>,
     reasons: FxHashMap<GroupName, Arc<str>>,
     notes: Notes,
 }
@@ -71,7 +74,7 @@ impl Families {
                 b.0.cmp(&a.0).then_with(|| catalog.own_name(b.1).cmp(catalog.own_name(a.1)))
             });
             let least = group.group().least_age().secs() as i64;
-            let is_old = |(_, id): &(Time, EntryId)| {
+            let is_old = |(_, id): &Member| {
                 catalog.now().sec.saturating_sub(catalog.modified(*id).sec) >= least
             };
             let go: Vec<EntryId> = members
@@ -89,9 +92,7 @@ impl Families {
                     (GroupName::RotatedLogs, _) => {
                         self.notes.of("beyond the seven newest of its family")
                     }
-                    (GroupName::Generations, _) => {
-                        self.notes.of("one of many of its family, beyond the three newest")
-                    }
+                    (GroupName::Generations, _) => self.notes.of("beyond the three newest of many"),
                     (_, Some(reason)) => Arc::clone(reason),
                     (_, None) => self.notes.of("there are newer ones of its family"),
                 };

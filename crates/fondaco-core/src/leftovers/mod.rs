@@ -93,7 +93,7 @@ pub fn find(
     } else {
         // whether what they are beside is clean is not known
         search.each(GroupName::Builds, |item| {
-            item.stays = Some(Arc::from("its repository has not been looked at"))
+            item.stays = Some(Arc::from("its repository has not been looked at"));
         });
     }
     search.dumps_by_name();

@@ -68,7 +68,7 @@ mod tests {
         for name in [&b"a\xffb"[..], b"tide ", b"tide.", b"a\nb", b"\x7f", long.as_bytes()] {
             assert!(fragile(name).is_some(), "{name:?}");
         }
-        for name in [&b"tide.log"[..], "ébb".as_bytes(), b"a b", b".hidden", long[1..].as_bytes()]
+        for name in [&b"tide.log"[..], "ébb".as_bytes(), b"a b", b".hidden", &long.as_bytes()[1..]]
         {
             assert_eq!(fragile(name), None, "{name:?}");
         }

@@ -93,7 +93,7 @@ fn removals(text: &str) -> (Vec<String>, Option<String>) {
                 removed.push(format!("{name}={version}"));
             }
             (Some("Inst"), Some(name), _) => {
-                other = other.or_else(|| Some(format!("install {name}")))
+                other = other.or_else(|| Some(format!("install {name}")));
             }
             _ => {}
         }

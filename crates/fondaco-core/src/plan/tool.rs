@@ -49,7 +49,7 @@ impl ToolTarget {
     pub fn words(&self) -> String {
         match self {
             Self::Packages(removal) => {
-                let names = removal.removes.iter().map(|name| crate::shown::shown(name));
+                let names = removal.removes.iter().map(crate::shown::shown);
                 format!("removes just {}", names.collect::<Vec<_>>().join(", "))
             }
             Self::Journal { files, .. } => {
@@ -67,7 +67,7 @@ fn survey(
     (allocated, entries): (Bytes, u64),
 ) -> Result<Survey, Refusal> {
     let stat = kernel::stat_path(file).map_err(CallError::on(Op::Examine, file))?;
-    let target = Target { allocated, entries, ..Target::of_inode(file, &stat) };
+    let target = Target { entries, allocated, ..Target::of_inode(file, &stat) };
     Ok(Survey {
         target,
         single: allocated,

@@ -13,6 +13,7 @@ use super::outcome::{HeldBack, Keeper, Match, Relief, RuleState, RuleTrial, Sum,
 use crate::analysis::is_holding_area;
 use crate::catalog::{Catalog, EntryId, Finder};
 use crate::kernel::Kind;
+use crate::leftovers::FoundGroup;
 use crate::units::{Bytes, Level};
 
 impl RuleSet {
@@ -302,7 +303,7 @@ impl<'a> Trial<'a> {
         let words = catalog.seen(Some(&words));
         let groups = found.groups.iter().filter(|group| rule.leftovers.contains(&group.name));
         let (mut looked_at, mut may): (Vec<EntryId>, Vec<EntryId>) = (Vec::new(), Vec::new());
-        for item in groups.flat_map(|group| group.that_go()) {
+        for item in groups.flat_map(FoundGroup::that_go) {
             let Some(id) = item.id().filter(|id| words.has(*id)) else { continue };
             if !rule.lens.allows_size(item.allocated) {
                 continue;

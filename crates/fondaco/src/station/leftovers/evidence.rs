@@ -1,10 +1,10 @@
 //! What is known about the selected leftover, and about the selected deleted file.
 
 use fondaco_core::catalog::EntryId;
-use fondaco_core::leftovers::{FoundGroup, What};
+use fondaco_core::leftovers::{FoundGroup, Sum, Usual, What};
 use fondaco_core::lens::Accounts;
 use fondaco_core::shown::shown;
-use fondaco_core::units::{Bytes, grouped};
+use fondaco_core::units::{Bytes, counted, grouped};
 
 use super::{held_view, looking, rows, selected_held};
 use crate::frame::model::Model;
@@ -37,28 +37,43 @@ pub(super) fn of_selected(model: &Model, pen: &Pen<'_>) -> Sheet {
     sheet
 }
 
+/// What is done with a group; what it is stands in the panel.
 fn of_group(model: &Model, pen: &Pen<'_>, group: &FoundGroup) -> Sheet {
     let about = group.group();
-    let style = if about.can_go() { pen.theme.teal } else { pen.theme.dim };
-    let mut sheet = Sheet::of_verdict(about.what.to_owned(), style);
-    sheet.fact("how sure", about.sure.words());
-    sheet.fact("for", about.speaks_for);
-    sheet.fact("against", about.against);
+    let (text, style) = match about.usual {
+        Usual::Delete => ("Usually deleted: it is made again.", pen.theme.teal),
+        Usual::SetAside => {
+            ("Usually set aside: it can be put back until it is purged.", pen.theme.teal)
+        }
+        Usual::Packages => {
+            ("Removed by the package manager, which is asked first what would go.", pen.theme.teal)
+        }
+        Usual::Vacuum => ("Removed by the journal's own program, for good.", pen.theme.amber),
+        Usual::Release => ("Let go of one by one: open the group.", pen.theme.amber),
+        Usual::Tell => ("Only told: nothing of it is planned from here.", pen.theme.dim),
+    };
+    let mut sheet = Sheet::of_verdict(text.to_owned(), style);
+    let amount = |sum: Sum| {
+        let leftovers = counted(sum.items, "leftover");
+        format!("{} in {leftovers}, {}", model.bytes(sum.allocated), counted(sum.entries, "entry"))
+    };
     if about.can_go() {
-        sheet.fact(
-            "may go",
-            format!("{} in {}", model.bytes(group.goes.allocated), grouped(group.goes.items)),
-        );
+        sheet.fact("may go", amount(group.goes));
     }
     if group.stays.items > 0 {
-        let name = if about.can_go() { "stay" } else { "found" };
-        sheet.fact(
-            name,
-            format!("{} in {}", model.bytes(group.stays.allocated), grouped(group.stays.items)),
-        );
+        sheet.fact(if about.can_go() { "stay" } else { "found" }, amount(group.stays));
+    }
+    if about.least_days > 0 {
+        sheet.fact("least age", about.least_age().to_string());
     }
     for trouble in &group.troubles {
         sheet.fact("not known", trouble.clone());
+    }
+    if group.goes.items > 0 {
+        sheet.list_title = "largest";
+        let largest = group.that_go().take(8);
+        sheet.list =
+            largest.map(|item| (rows::name(model, item), model.bytes(item.allocated))).collect();
     }
     sheet
 }

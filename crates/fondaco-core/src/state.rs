@@ -66,6 +66,8 @@ pub struct Settings {
     pub simulated: Vec<SimulatedVolume>,
     /// How many scans that were saved by themselves are kept; older ones are forgotten. 0 saves none.
     pub scans_kept: usize,
+    /// Which kernels are never left over.
+    pub kernels: KernelsKept,
     /// Names of accounts that the system does not know, by number.
     pub accounts: BTreeMap<String, String>,
     /// Where classes of size end, smallest first, as in `1 MiB`; the usual ones if there is none.
@@ -84,10 +86,27 @@ impl Default for Settings {
             keep: Vec::new(),
             simulated: Vec::new(),
             scans_kept: 24,
+            kernels: KernelsKept::default(),
             accounts: BTreeMap::new(),
             size_classes: Vec::new(),
             age_classes: Vec::new(),
         }
+    }
+}
+
+/// Which kernels stay, besides the running one and what the boot loader's own entries name.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct KernelsKept {
+    /// So many of the newest; never less than one.
+    pub newest: usize,
+    /// These releases, as `uname -r` says them.
+    pub keep: Vec<String>,
+}
+
+impl Default for KernelsKept {
+    fn default() -> Self {
+        Self { newest: 2, keep: Vec::new() }
     }
 }
 

@@ -165,7 +165,7 @@ groups! {
         "none of their files was read",
         "how well readings are kept depends on how the volume is mounted";
     Kernels "kernels" "superseded kernels" ByCommand Packages 7,
-        "Kernels that are neither running, nor among the two newest, nor named by the boot loader's own entries.",
+        "Kernels that are neither running, nor among the newest, nor named by the boot loader's own entries.",
         "newer ones are installed",
         "it may be the one that still starts if a newer one fails";
     Journals "journals" "system journals" OnlyYou Vacuum 30,

@@ -12,10 +12,8 @@ use super::remains::head;
 use crate::analysis::{Ownership, Packages, release_in_boot};
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::Kind;
+use crate::state::KernelsKept;
 use crate::units::Bytes;
-
-/// So many of the newest stay beside the running one.
-const NEWEST: usize = 2;
 
 /// A kernel by its release, as `uname -r` says it of the running one.
 #[derive(Default)]
@@ -64,6 +62,7 @@ fn compare(one: &str, other: &str) -> Ordering {
 pub(super) struct System<'a> {
     pub(super) root: &'a Path,
     pub(super) running: String,
+    pub(super) kept: &'a KernelsKept,
     pub(super) dpkg: Option<&'a Dpkg>,
     pub(super) packages: &'a Packages,
 }
@@ -79,13 +78,16 @@ impl System<'_> {
             .map(|(release, _)| release)
             .collect();
         releases.sort_by(|a, b| compare(b, a));
-        let newest: BTreeSet<&String> = releases.iter().take(NEWEST).copied().collect();
+        let newest: BTreeSet<&String> =
+            releases.iter().take(self.kept.newest.max(1)).copied().collect();
         let mut found = Vec::new();
         for (release, kernel) in &kernels {
             let reason = if *release == self.running {
                 Some("it is running")
             } else if newest.contains(release) {
-                Some("it is one of the two newest")
+                Some("it is among the newest")
+            } else if self.kept.keep.contains(release) {
+                Some("the settings name it")
             } else if named.contains(release) {
                 Some("the boot loader names it")
             } else if !kernel.has_image && releases.is_empty() {
@@ -212,7 +214,14 @@ impl System<'_> {
             owners.extend(belongs.cloned());
             let names: Vec<String> = owners.into_iter().collect();
             let removal = packages::together(dpkg, self.root, &names)?;
-            let note = format!("kernel {shown}: the package manager removes {}", names.join(", "));
+            let boot = self.root.join("boot");
+            let in_boot = kernel.parts.iter().filter(|id| catalog.path(**id).starts_with(&boot));
+            let in_boot: Bytes = in_boot.map(|id| catalog.exclusive(*id)).sum();
+            let note = format!(
+                "kernel {shown}: the package manager removes {}; {} of it in /boot",
+                names.join(", "),
+                in_boot.shown(crate::units::UnitStyle::Binary)
+            );
             return Some(packages::leftover(removal, since, note.into()));
         }
         let allocated: Bytes = kernel.parts.iter().map(|id| catalog.exclusive(*id)).sum();

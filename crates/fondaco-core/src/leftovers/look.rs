@@ -10,7 +10,7 @@ use crate::kernel::{self, CallError, DeletedFiles, Mount, Op, OpenFiles};
 use crate::lens::AccountsOf;
 use crate::plan::RuleProtection;
 use crate::shown::Shown;
-use crate::state::State;
+use crate::state::{KernelsKept, State};
 use crate::units::Time;
 
 /// Why nothing was looked for.
@@ -54,6 +54,7 @@ pub struct Facts {
     packages: Packages,
     open: OpenFiles,
     mounts: Vec<Mount>,
+    kernels: KernelsKept,
 }
 
 impl Facts {
@@ -68,6 +69,7 @@ impl Facts {
             packages: Packages::of_system(Path::new("/")),
             open: OpenFiles::collect(Time::now()),
             mounts: kernel::mounts().unwrap_or_default(),
+            kernels: state.settings.kernels.clone(),
         }
     }
 
@@ -79,6 +81,7 @@ impl Facts {
             packages: &self.packages,
             open: &self.open,
             mounts: &self.mounts,
+            kernels: &self.kernels,
             with_packages,
         }
     }

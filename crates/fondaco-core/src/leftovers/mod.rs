@@ -44,6 +44,7 @@ use crate::analysis::{Ownership, Packages, Protection, RepositoryState, reposito
 use crate::catalog::{Catalog, EntryId, Finder, Seen};
 use crate::kernel::{DeletedFiles, Mount, OpenFiles};
 use crate::lens::Accounts;
+use crate::state::KernelsKept;
 use crate::units::{Bytes, Time};
 use dpkg::Dpkg;
 use pass::Passed;
@@ -63,6 +64,8 @@ pub struct Machine<'a> {
     pub open: &'a OpenFiles,
     /// What is mounted.
     pub mounts: &'a [Mount],
+    /// Which kernels stay whatever else is known.
+    pub kernels: &'a KernelsKept,
     /// Whether packages and kernels are told too: what belongs to the machine and not to a path.
     pub with_packages: bool,
 }
@@ -161,8 +164,13 @@ impl Search<'_> {
     /// What belongs to the machine: packages and kernels.
     fn packages(&mut self, dpkg: Option<&Dpkg>, machine: &Machine<'_>) {
         let Machine { root, mounts, packages, .. } = machine;
-        let kernels =
-            kernels::System { root, running: crate::kernel::running_release(), dpkg, packages };
+        let kernels = kernels::System {
+            root,
+            running: crate::kernel::running_release(),
+            kept: machine.kernels,
+            dpkg,
+            packages,
+        };
         self.found.extend(kernels.superseded(self.catalog));
         let Some(dpkg) = dpkg else { return };
         let system = packages::System { dpkg, root, mounts, now: Time::now() };
@@ -398,4 +406,94 @@ pub fn places_of_machine(root: &Path) -> Vec<PathBuf> {
         }
     }
     found
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::ffi::OsStrExt;
+
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::lens::SystemAccounts;
+    use crate::scan::{Options, Scan};
+
+    /// Bytes with beginnings that lead a reader in.
+    fn hostile() -> impl Strategy<Value = Vec<u8>> {
+        let heads: [&[u8]; 6] = [
+            b"",
+            b"\x7fELF\x02\x01",
+            b"\x7fELF\x01\x02",
+            b"[Trash Info]\nPath=%",
+            b"b0",
+            b"Package: a\nStatus: install ok installed\n",
+        ];
+        let head = prop::sample::select(heads.map(<[u8]>::to_vec).to_vec());
+        (head, prop::collection::vec(any::<u8>(), 0..600))
+            .prop_map(|(head, more)| [head, more].concat())
+    }
+
+    proptest! {
+        #[test]
+        fn nothing_that_others_wrote_stops_a_reader(bytes in hostile()) {
+            let _ = bins::parse(&bytes);
+            let _ = remains::dumped_program(&bytes);
+            let _ = remains::named_dump(&bytes);
+            let _ = dpkg::of_archive(&bytes);
+            let _ = names::fragile(&bytes);
+            let text = String::from_utf8_lossy(&bytes);
+            let name = std::ffi::OsStr::from_bytes(&bytes);
+            let _ = journal_begin(Path::new(name));
+            let (table, error) = Table::with(Some(&text), None);
+            prop_assert!(error.is_some() || text.trim().is_empty());
+            drop(table);
+        }
+
+        /// What a bin says leads to no place but its owner's.
+        #[test]
+        fn a_bin_of_a_volume_names_places_on_it_only(path in "(/|[.]{1,3}|[a-c]/?|%2[eEfF]){0,12}") {
+            let text = format!("[Trash Info]\nPath={path}\n");
+            if let Some(info) = bins::parse(text.as_bytes())
+                && let Some(place) = bins::place_of(Path::new("/srv/.Trash-7"), &info)
+            {
+                prop_assert!(place.starts_with("/srv"));
+                prop_assert!(!place.components().any(|part| part == std::path::Component::ParentDir));
+            }
+        }
+
+        /// The total counts what is in several groups, or lies in another leftover, once; and each group holds nothing twice.
+        #[test]
+        fn sums_are_those_of_the_files_that_would_go(
+            files in prop::collection::btree_map("(a|b|c)/(d|e[.]tmp|x~|CACHE/f[.]tmp|g[.]part)", 1usize..3, 1..12)
+        ) {
+            let directory = tempfile::tempdir().unwrap();
+            let root = directory.path().canonicalize().unwrap();
+            for (name, blocks) in &files {
+                std::fs::create_dir_all(root.join(name).parent().unwrap()).unwrap();
+                std::fs::write(root.join(name), vec![1; blocks * 4096]).unwrap();
+            }
+            let user = "[[leftover]]\ngroup = \"caches\"\nname = \"CACHE\"\nis = \"directory\"\nreason = \"r\"\nsource = \"s\"\n";
+            let (table, error) = Table::with(Some(user), None);
+            prop_assert!(error.is_none());
+            let later = Time::at(Time::now().sec + 100 * 86_400);
+            let mut scan = Scan::start(std::slice::from_ref(&root), &Options::new(later)).unwrap();
+            scan.wait();
+            let catalog = scan.catalog();
+            let found = find(catalog.whole(), &table, &SystemAccounts, None, &|| false);
+            let mut all = std::collections::BTreeMap::new();
+            for group in &found.groups {
+                let mut own = std::collections::BTreeMap::new();
+                for id in group.that_go().flat_map(|item| item.ids().to_vec()) {
+                    for entry in catalog.ids().filter(|entry| catalog.is_below(*entry, id)) {
+                        prop_assert!(own.insert(entry, catalog.own_allocated(entry)).is_none(), "{:?}", group.name);
+                    }
+                }
+                let sum: Bytes = own.values().copied().sum();
+                prop_assert_eq!((group.goes.allocated, group.goes.entries), (sum, own.len() as u64));
+                all.extend(own);
+            }
+            let sum: Bytes = all.values().copied().sum();
+            prop_assert_eq!((found.total.allocated, found.total.entries), (sum, all.len() as u64));
+        }
+    }
 }

@@ -263,7 +263,40 @@ fn parted(path: &str) -> Option<(&str, &str)> {
     Some((if at == 0 { "/" } else { &path[..at] }, &path[at + 1..]))
 }
 
+/// Where people's files lie: below `/home`, root's, and where `/etc/passwd` says so of people.
+fn homes() -> Vec<String> {
+    let text = std::fs::read("/etc/passwd").unwrap_or_default();
+    let text = String::from_utf8_lossy(&text).into_owned();
+    let home = |line: &str| {
+        let fields: Vec<&str> = line.split(':').collect();
+        let is_person =
+            fields.get(2)?.parse::<u32>().is_ok_and(|user| (1000..65_534).contains(&user));
+        let home =
+            fields.get(5).filter(|home| is_person && home.len() > 1 && home.starts_with('/'))?;
+        let is_elsewhere = Path::new(home).parent() != Some(Path::new("/home"));
+        is_elsewhere.then(|| globset::escape(home.trim_end_matches('/')))
+    };
+    let mut homes: Vec<String> = text.lines().filter_map(home).collect();
+    homes.extend(["/home/*".to_owned(), "/root".to_owned()]);
+    homes.sort();
+    homes.dedup();
+    homes
+}
+
+/// As [`held_against_whole_path`], where a path may begin in every home.
 fn held_against_path(path: &str) -> Result<(HeldAgainst, Option<Pattern>), String> {
+    let Some(below) = path.strip_prefix("~/") else { return held_against_whole_path(path) };
+    let (mut globs, mut last) = (Vec::new(), None);
+    for home in homes() {
+        let (HeldAgainst::Name(more) | HeldAgainst::Path(more), name) =
+            held_against_whole_path(&format!("{home}/{below}"))?;
+        globs.extend(more);
+        last = name;
+    }
+    Ok((HeldAgainst::Path(globs), last))
+}
+
+fn held_against_whole_path(path: &str) -> Result<(HeldAgainst, Option<Pattern>), String> {
     let Some((directory, name)) = parted(path).filter(|(_, name)| !name.is_empty()) else {
         return Err("expected a whole path such as `/var/crash/*`".to_owned());
     };

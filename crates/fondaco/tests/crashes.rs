@@ -79,8 +79,11 @@ impl Place {
             write(format!("rename/{copy}.log"), 2000);
             write(format!("link/{copy}.raw"), 7000);
             write(format!("stays/{copy}.raw"), 7000);
+            write(format!("bin/files/{copy}.png"), 3000);
+            write(format!("bin/info/{copy}.png.trashinfo"), 60);
         }
         write("kept/precious".into(), 10);
+        write("back/other.png".into(), 10);
         for copy in 0..copies {
             // linked to a file of another mode
             let mode = std::os::unix::fs::PermissionsExt::from_mode(0o640);
@@ -106,6 +109,8 @@ impl Place {
                 ("--move", format!("rename/{copy}.log")),
                 ("--set-aside", format!("link/{copy}.raw")),
                 ("--set-aside", format!("stays/{copy}.raw")),
+                ("--set-aside", format!("bin/files/{copy}.png")),
+                ("--set-aside", format!("bin/info/{copy}.png.trashinfo")),
             ] {
                 arguments.extend([deed.to_owned(), place.root.join(target).display().to_string()]);
             }
@@ -119,8 +124,8 @@ impl Place {
         place
     }
 
-    /// What is below `rename` goes to a directory of its own volume, and what is below `link` becomes another name of what is
-    /// below `stays`.
+    /// What is below `rename` goes to a directory of its own volume, what is below `link` becomes another name of what is
+    /// below `stays`, and what is in `bin/files` goes back to `back`.
     fn edit_plan(&self) {
         let mut plan: Value = serde_json::from_slice(&std::fs::read(&self.plan).unwrap()).unwrap();
         let path = |action: &Value| action["target"]["path"].as_str().unwrap().to_owned();
@@ -130,7 +135,10 @@ impl Place {
         // their directories stay
         actions.retain(|action| {
             let path = path(action);
-            !path.contains("/stays/") && !path.ends_with("/stays") && !path.ends_with("/link")
+            let stay = ["/stays", "/link", "/bin", "/bin/files", "/bin/info"];
+            !path.contains("/stays/")
+                && !path.contains("/bin/info/")
+                && !stay.iter().any(|end| path.ends_with(end))
         });
         for (number, action) in (1..).zip(actions) {
             let path = path(action);
@@ -140,6 +148,11 @@ impl Place {
             } else if path.contains("/link/") {
                 action["do"] = "link".into();
                 action["stays"] = target_of[&path.replace("/link/", "/stays/")].clone();
+            } else if path.contains("/bin/files/") {
+                action["do"] = "restore".into();
+                action["place"] = path.replace("/bin/files/", "/back/").into();
+                let info = format!("{}.trashinfo", path.replace("/bin/files/", "/bin/info/"));
+                action["info"] = target_of[&info].clone();
             }
         }
         std::fs::write(&self.plan, plan.to_string()).unwrap();
@@ -158,7 +171,7 @@ impl Place {
         for action in &actions {
             match action.state.as_str() {
                 "not begun" => waiting += 1,
-                "set aside" | "archived" | "moved" | "deleted" | "linked" => {}
+                "set aside" | "archived" | "moved" | "deleted" | "linked" | "restored" => {}
                 other => panic!("{when}: {:?} is {other}: {}", action.path, action.message),
             }
             self.is_where_it_says(action, when);
@@ -240,6 +253,7 @@ impl Place {
             }
             "deleted" => assert!(!path.exists(), "{when}: {path:?} is half there"),
             "linked" => assert!(is_linked(path), "{when}: {path:?}"),
+            "restored" => assert!(!path.exists(), "{when}: {path:?}"),
             "failed" => {
                 let says_where = action.message.contains("what is left of it is");
                 let is_kept = self.is_to_delete(path)
@@ -274,10 +288,26 @@ impl Place {
         self.to_delete().iter().any(|place| path.starts_with(place))
     }
 
-    /// All names are as they were, but for the times of directories that things were taken from.
+    /// All names are as they were, but for the times of directories that things were taken from, and for what has gone from
+    /// its bin back to its place.
     fn is_as_before(&self, except: &[PathBuf], when: &str) {
+        let (bin, back) = (self.root.join("bin/files"), self.root.join("back"));
+        for (path, seen) in self.before.iter().filter(|(path, _)| path.parent() == Some(&bin)) {
+            let places = [path.clone(), back.join(path.file_name().unwrap())];
+            let there: Vec<_> = places.iter().filter(|place| place.exists()).collect();
+            assert_eq!(there.len(), 1, "{when}: {there:?}");
+            assert_eq!(picture(there[0])[there[0]].what, seen.what, "{when}: {there:?}");
+            let info = self.root.join("bin/info").join(path.file_name().unwrap());
+            let is_said = info.with_extension("png.trashinfo").exists();
+            assert!(
+                is_said || there[0] != path,
+                "{when}: {path:?} is in its bin, and nothing says whose it was"
+            );
+        }
+        let except: Vec<PathBuf> =
+            except.iter().cloned().chain([bin, back, self.root.join("bin/info")]).collect();
         let names: Vec<PathBuf> = self
-            .different(except)
+            .different(&except)
             .into_iter()
             .filter(|path| self.before.get(path).is_none_or(|_| !path.is_dir()))
             .collect();
@@ -534,7 +564,7 @@ fn putting_back_that_is_cut_short_is_done_by_another_try() {
             let what = format!("{call} number {when}, {instead}, exit {code:?}");
             for action in place.actions(&what).unwrap() {
                 let is_emptied = action.path.parent() == Some(&place.root);
-                let kept = action.state == "deleted"
+                let kept = ["deleted", "restored"].contains(&action.state.as_str())
                     || is_emptied && action.path.is_dir()
                     || place.is_whole(&action.path)
                     || action.held.exists()

@@ -623,14 +623,15 @@ fn what_lies_in_a_bin_goes_back_to_where_it_was_and_to_no_other_place() {
         std::fs::create_dir_all(bin.join(part)).unwrap();
     }
     std::fs::create_dir_all(home.join("sketches")).unwrap();
-    std::fs::create_dir_all(base.join("others")).unwrap();
+    std::fs::create_dir_all(home.join("others")).unwrap();
     std::fs::write(home.join("sketches/taken.png"), "newer").unwrap();
     let thrown = [
         ("old chart.png", home.join("sketches/old chart.png"), true),
         ("taken.png", home.join("sketches/taken.png"), false),
         ("nowhere.png", home.join("gone/nowhere.png"), false),
         ("protected.png", PathBuf::from("/etc/cron.d/protected"), false),
-        ("others.png", base.join("others/others.png"), !common::is_root()),
+        ("others.png", home.join("others/others.png"), !common::is_root()),
+        ("elsewhere.png", base.join("elsewhere.png"), false),
     ];
     for (name, place, _) in &thrown {
         std::fs::write(bin.join("files").join(name), name).unwrap();
@@ -652,7 +653,10 @@ fn what_lies_in_a_bin_goes_back_to_where_it_was_and_to_no_other_place() {
         Ran(Command::new(common::FONDACO).args(own).args(arguments).output().unwrap())
     };
     let plan = plan.to_str().unwrap();
-    fondaco(&["leftovers", home.to_str().unwrap(), "--plan", "restore", "-o", plan]).ok();
+    // what was not in this home is not even planned: it may be the bin of a backup
+    let planned = fondaco(&["leftovers", home.to_str().unwrap(), "--plan", "restore", "-o", plan]);
+    assert_eq!(planned.code(), 3, "{}", planned.err());
+    assert_eq!(planned.err().matches("left out").count(), 2, "{}", planned.err());
     let rehearsed = fondaco(&["carry-out", plan, "--rehearse"]);
     let done = fondaco(&["carry-out", plan]);
     assert_eq!((rehearsed.code(), done.code()), (3, 3), "{}{}", done.out(), done.err());

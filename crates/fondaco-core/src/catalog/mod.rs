@@ -353,6 +353,19 @@ impl Catalog {
         part(a, one).cmp(part(b, other))
     }
 
+    /// The order of the directories that entries lie in, by the bytes of their paths: so that many entries can be put in the
+    /// order of their places with whole paths compared only of directories, of which there are few.
+    pub(crate) fn directory_ranks(
+        &self,
+        entries: impl Iterator<Item = EntryId>,
+    ) -> FxHashMap<u32, u32> {
+        let mut above: Vec<u32> = entries.map(|id| self.parent(id).unwrap_or(id).0).collect();
+        above.sort_unstable();
+        above.dedup();
+        above.sort_by(|a, b| self.compare_paths(EntryId(*a), EntryId(*b)));
+        (0..).zip(above).map(|(rank, id)| (id, rank)).collect()
+    }
+
     /// The entry's path as seen from its root; nothing for the root itself.
     pub fn path_below_root(&self, id: EntryId) -> PathBuf {
         let mut names = Vec::new();

@@ -75,7 +75,13 @@ fn decoded(text: &[u8]) -> PathBuf {
 pub(super) fn place_of(bin: &Path, info: &Info) -> Option<PathBuf> {
     let name = bin.file_name()?.as_bytes();
     let top = match name {
-        b"Trash" => return info.path.is_absolute().then(|| info.path.clone()),
+        b"Trash" => {
+            // below a home, such as that of a backup, only what was in it; on this machine also what lay elsewhere
+            let home = bin.parent()?.parent()?.parent()?;
+            let is_home = home.parent() == Some(Path::new("/home")) || home == Path::new("/root");
+            let is_believed = is_home && info.path.is_absolute() || info.path.starts_with(home);
+            return is_believed.then(|| info.path.clone());
+        }
         _ if name.starts_with(b".Trash-") => bin.parent()?,
         _ => bin.parent()?.parent()?,
     };
@@ -189,6 +195,9 @@ mod tests {
         };
         assert_eq!(place("/home/a/.local/share/Trash", "/home/a/x"), Some("/home/a/x".into()));
         assert_eq!(place("/home/a/.local/share/Trash", "x"), None);
+        let of_backup = "/backup/home/a/.local/share/Trash";
+        assert_eq!(place(of_backup, "/home/a/x"), None);
+        assert_eq!(place(of_backup, "/backup/home/a/x"), Some("/backup/home/a/x".into()));
         assert_eq!(place("/srv/.Trash-7", "a/x"), Some("/srv/a/x".into()));
         assert_eq!(place("/srv/.Trash/7", "a/x"), Some("/srv/a/x".into()));
         assert_eq!(place("/srv/.Trash/7", "../etc/passwd"), None);

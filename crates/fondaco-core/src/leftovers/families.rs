@@ -52,8 +52,7 @@ impl Families {
             return;
         }
         let group = match FileKind::of_name(name).word() {
-            // the system's journal is cut down by its own program
-            "log" if !name.ends_with(b".journal") => GroupName::RotatedLogs,
+            "log" if !is_other_record(name) => GroupName::RotatedLogs,
             "archive" | "backup" | "disk-image" | "database" | "package" => GroupName::Generations,
             _ => return,
         };
@@ -100,6 +99,12 @@ impl Families {
             }
         }
     }
+}
+
+/// Records that are no logs of programs: the system's journal, which is cut down by its own program, and captures.
+fn is_other_record(name: &[u8]) -> bool {
+    let text = String::from_utf8_lossy(name);
+    [".journal", ".pcap", ".evtx", ".trace", ".trc"].iter().any(|part| text.contains(part))
 }
 
 /// How many of the newest of each family stay; 0 if the group does not count families.

@@ -187,13 +187,16 @@ impl FoundGroup {
     fn arrange(&mut self, catalog: &Catalog) {
         let inside = Inside::of(catalog, self.items.iter());
         self.items.retain(|item| !item.id().is_some_and(|id| inside.has_above(id)));
+        let ranks = catalog.directory_ranks(self.items.iter().filter_map(Leftover::id));
+        let place = |item: &Leftover| {
+            let id = item.id()?;
+            let above = catalog.parent(id).unwrap_or(id).0;
+            Some((ranks.get(&above).copied(), catalog.own_name(id)))
+        };
         self.items.sort_by(|a, b| {
-            let place = || match (a.id(), b.id()) {
-                (Some(a), Some(b)) => catalog.compare_paths(a, b),
-                (a, b) => a.cmp(&b),
-            };
             let size = b.allocated.cmp(&a.allocated).then_with(|| b.entries.cmp(&a.entries));
-            a.stays.is_some().cmp(&b.stays.is_some()).then(size).then_with(place)
+            let stays = a.stays.is_some().cmp(&b.stays.is_some());
+            stays.then(size).then_with(|| place(a).cmp(&place(b)))
         });
         self.goes = sum_of(catalog, self.that_go());
         let stays = self.items.iter().filter(|item| item.stays.is_some() || !self.group().can_go());
@@ -249,6 +252,11 @@ pub(super) fn sum_of<'i>(catalog: &Catalog, items: impl Iterator<Item = &'i Left
         tops.insert(id.0);
         sum.entries += catalog.entries(id);
         sum.allocated += catalog.exclusive(id);
+    }
+    let has_several =
+        |id: &u32| catalog.is_directory(EntryId(*id)) || catalog.is_multi_linked(EntryId(*id));
+    if !tops.iter().any(has_several) {
+        return sum;
     }
     // names that lie in different ones are exclusive to none of them
     for names in catalog.linked_entries() {

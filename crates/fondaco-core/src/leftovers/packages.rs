@@ -168,9 +168,11 @@ impl System<'_> {
         let mut found = Vec::new();
         for package in &self.dpkg.installed {
             let is_chosen = !automatic.contains(&package.name) && !package.is_needed;
-            // its files are read when the machine starts, or are data that is looked at through others
-            let is_special =
-                package.name.starts_with("linux-") || package.section.ends_with("kernel");
+            // what is read when the machine starts leaves no trace
+            let not_read_by_name = ["linux-", "firmware-", "grub", "shim"];
+            let is_special = not_read_by_name.iter().any(|head| package.name.starts_with(head))
+                || package.name.ends_with("-microcode")
+                || package.section.ends_with("kernel");
             if package.size < LARGE || !is_chosen || is_special {
                 continue;
             }

@@ -144,6 +144,10 @@ impl<'a> Pass<'a> {
                 self.families.add(catalog, row.group, id, &row.reason);
             } else if self.is_old(id, row.least_age) {
                 let item = Leftover::entry(catalog, id, Arc::clone(&row.reason));
+                let item = match row.group == GroupName::Temporaries && self.holds_special(id) {
+                    true => item.that_stays("holds a socket or pipe that a program may wait at"),
+                    false => item,
+                };
                 let item = match &row.tool {
                     Some(tool) => {
                         Leftover { note: format!("{}: {tool}", row.reason).into(), ..item }
@@ -210,6 +214,18 @@ impl<'a> Pass<'a> {
                 "has further names outside of what was scanned, which keep it",
             );
         }
+    }
+
+    /// Whether it is, or holds, what is neither file nor directory nor link: nobody can tell who waits at that.
+    fn holds_special(&self, id: EntryId) -> bool {
+        let mut open = vec![id];
+        while let Some(at) = open.pop() {
+            if self.catalog.kind(at) == Kind::Special {
+                return true;
+            }
+            open.extend(self.catalog.children(at));
+        }
+        false
     }
 
     fn is_old(&self, id: EntryId, least: Age) -> bool {

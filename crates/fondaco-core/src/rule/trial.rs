@@ -32,15 +32,10 @@ impl RuleSet {
     }
 }
 
-/// Puts matches in the order of their directories, and those of one directory in the order of their names. Whole paths are
-/// compared only of directories, of which there are few.
+/// Puts matches in the order of their directories, and those of one directory in the order of their names.
 fn sort_by_place(catalog: &Catalog, matches: &mut [Match]) {
     let parent = |found: &Match| catalog.parent(found.entry).unwrap_or(found.entry).0;
-    let mut parents: Vec<u32> = matches.iter().map(parent).collect();
-    parents.sort_unstable();
-    parents.dedup();
-    parents.sort_by(|a, b| catalog.compare_paths(EntryId(*a), EntryId(*b)));
-    let ranks: FxHashMap<u32, u32> = (0..).zip(parents).map(|(rank, id)| (id, rank)).collect();
+    let ranks = catalog.directory_ranks(matches.iter().map(|found| found.entry));
     matches.sort_by_cached_key(|found| {
         (ranks.get(&parent(found)).copied(), catalog.own_name(found.entry))
     });

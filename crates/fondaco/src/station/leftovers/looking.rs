@@ -51,6 +51,20 @@ pub(super) fn is_going(model: &Model) -> bool {
     matches!(model.rooms.leftovers.look, Look::Going { .. })
 }
 
+pub(super) fn can_stop(model: &Model) -> bool {
+    is_going(model)
+        && model.questions.closer.is_none()
+        && !model.run.can_stop()
+        && !model.scan.can_stop()
+}
+
+pub(super) fn stop(model: &mut Model) -> Vec<Job> {
+    if let Look::Going { stop, .. } = &model.rooms.leftovers.look {
+        stop.store(true, Relaxed);
+    }
+    Vec::new()
+}
+
 pub(super) fn has_looked(model: &Model) -> bool {
     matches!(model.rooms.leftovers.look, Look::Done(_) | Look::Failed(_))
 }

@@ -102,6 +102,8 @@ static COMMANDS: &[Command] = &[
         "go to the directory that holds the selected leftover"),
     command("groups", &[Key::Left], 4, |m| m.rooms.leftovers.inside && !m.scan.roots.is_empty(), close_group,
         "back to the groups"),
+    command("stop looking", &[Key::Char('S')], 5, looking::can_stop, looking::stop,
+        "end the closer look; what has been found by then is shown"),
     command("this machine", &[Key::Char('M')], 5, looking::can_scan_machine, looking::scan_machine,
         "scan the places where the system's own leftovers lie: caches, packages, kernels, logs"),
     command("look again", &[Key::Function(5)], 8, looking::has_looked, looking::again,

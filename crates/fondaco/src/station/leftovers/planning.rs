@@ -19,6 +19,10 @@ use crate::frame::update::{ask, lens};
 /// What a choice of a deed is about: leftovers of a group by their places in it.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Chosen {
+    /// What had been found when it was chosen: what is found later may be in other places.
+    found: Option<Arc<Found>>,
+    /// The number of the scan that it was found in.
+    scan: u64,
     name: Option<GroupName>,
     places: Vec<usize>,
     /// Their number has to be typed before they are planned.
@@ -70,7 +74,9 @@ pub(super) fn choose(model: &mut Model) -> Vec<Job> {
     let (named, bytes, deeds) =
         (rows::name(model, item), item.allocated, offered(model, name, &[item]));
     let places = vec![model.rooms.leftovers.item];
-    model.rooms.leftovers.chosen = Chosen { name: Some(name), places, asks_for_number: false };
+    let found = looking::results(model).cloned();
+    model.rooms.leftovers.chosen =
+        Chosen { found, scan: model.scan.number, name: Some(name), places, asks_for_number: false };
     model.overlay = Some(Overlay::ChooseForMany { count: 1, named, bytes, deeds, cursor: 0 });
     Vec::new()
 }
@@ -95,7 +101,8 @@ pub(super) fn can_plan_group(model: &Model) -> bool {
 /// The places of what can go in the selected group, and is not planned yet.
 fn that_go(model: &Model) -> (Option<GroupName>, Vec<usize>) {
     let Some(group) = rows::found_group(model) else { return (None, Vec::new()) };
-    let can_go = |item: &Leftover| item.stays.is_none() && !rows::is_planned(model, item);
+    let is_planned = |item: &Leftover| !model.draft.is_empty() && rows::is_planned(model, item);
+    let can_go = |item: &Leftover| item.stays.is_none() && !is_planned(item);
     let places = group.items.iter().enumerate().filter(|(_, item)| can_go(item));
     (Some(group.name), places.map(|(place, _)| place).collect())
 }
@@ -119,7 +126,9 @@ pub(super) fn choose_group(model: &mut Model) -> Vec<Job> {
     let count = places.len() as u64;
     let named = format!("{} of the group {}", counted(count, "leftover"), name.group().title);
     let deeds = offered(model, name, &items);
-    model.rooms.leftovers.chosen = Chosen { name: Some(name), places, asks_for_number: true };
+    let found = looking::results(model).cloned();
+    model.rooms.leftovers.chosen =
+        Chosen { found, scan: model.scan.number, name: Some(name), places, asks_for_number: true };
     model.overlay = Some(Overlay::ChooseForMany { count, named, bytes, deeds, cursor: 0 });
     Vec::new()
 }
@@ -160,32 +169,36 @@ pub(super) fn ask_one_by_one(model: &mut Model) -> Vec<Job> {
         return Vec::new();
     }
     let (Some(name), places) = that_go(model) else { return Vec::new() };
-    let questions = OneByOne { name, at: 0, whole: places.len(), places, goes: Vec::new() };
+    let Some(found) = looking::results(model).cloned() else { return Vec::new() };
+    let scan = model.scan.number;
+    let questions = OneByOne { found, scan, name, at: 0, places, goes: Vec::new() };
     questions.ask(model)
 }
 
 /// A question about one leftover after the other. What is to go is planned when all have been asked about.
 #[derive(Clone, Debug)]
 struct OneByOne {
+    found: Arc<Found>,
+    scan: u64,
     name: GroupName,
     places: Vec<usize>,
     at: usize,
-    whole: usize,
     /// Places of what is to go.
     goes: Vec<usize>,
 }
 
 impl OneByOne {
     fn ask(self, model: &mut Model) -> Vec<Job> {
-        let group = rows::found_group(model).filter(|group| group.name == self.name);
+        let group = self.found.group(self.name);
         let next = self.places.get(self.at).and_then(|place| group?.items.get(*place));
-        let Some(item) = next else { return self.finish(model) };
+        let Some(item) = next.cloned() else { return self.finish(model) };
+        let item = &item;
         let usual = usual_deed(self.name, item).map_or("leave alone", |deed| deed.word());
         let sentence = format!(
             "{} of {}: {} ({}, {}). {}. Type y to plan it ({usual}), a for it and all that follow; Enter alone \
              lets it stay, e ends here.",
             self.at + 1,
-            self.whole,
+            self.places.len(),
             rows::name(model, item),
             model.bytes(item.allocated),
             item.since.age(model.now),
@@ -204,12 +217,18 @@ impl OneByOne {
             return Vec::new();
         }
         let deed = {
-            let group = rows::found_group(model).filter(|group| group.name == self.name);
+            let group = self.found.group(self.name);
             let first = group.and_then(|group| group.items.get(self.goes[0]));
             first.and_then(|item| usual_deed(self.name, item))
         };
         let Some(deed) = deed else { return Vec::new() };
-        let chosen = Chosen { name: Some(self.name), places: self.goes, asks_for_number: false };
+        let chosen = Chosen {
+            found: Some(self.found),
+            scan: self.scan,
+            name: Some(self.name),
+            places: self.goes,
+            asks_for_number: false,
+        };
         plan(model, chosen, deed)
     }
 }
@@ -235,16 +254,14 @@ impl TypedAnswer for OneByOne {
 }
 
 fn plan(model: &mut Model, chosen: Chosen, deed: Deed) -> Vec<Job> {
-    let found = looking::results(model).cloned();
-    let (Some(found), Some(catalog), Some(name)) = (found, model.scan.catalog.clone(), chosen.name)
-    else {
+    let Chosen { found, scan, name, places, .. } = chosen;
+    let catalog = model.scan.catalog.clone().filter(|_| scan == model.scan.number);
+    let (Some(found), Some(catalog), Some(name)) = (found, catalog, name) else {
         model.say_trouble("The scan has changed meanwhile: nothing has been planned");
         return Vec::new();
     };
     model.say("Looking closely at every one of them …");
     let settings = model.state.clone();
-    let scan = model.scan.number;
-    let places = chosen.places;
     vec![Job::Work(Box::new(PlanLeftovers { scan, catalog, found, name, places, deed, settings }))]
 }
 

@@ -5,9 +5,11 @@ mod common;
 
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::sync::Arc;
 
 use fondaco_core::analysis::Protection;
 use fondaco_core::kernel::{Capacity, LevelFor};
+use fondaco_core::leftovers::{Table, find};
 use fondaco_core::lens::SystemAccounts;
 use fondaco_core::rule::{
     Circumstances, Keeper, RuleError, RuleSet, RuleState, TryOut, VolumeFacts, WORDS, WordOf,
@@ -191,6 +193,66 @@ fn words_of_the_lens_choose_files() {
             ),
         ],
     );
+}
+
+#[test]
+fn what_is_left_over_is_taken_by_its_groups_whole_and_by_how_long_it_has_been_so() {
+    let bin = "bin/.local/share/Trash";
+    let tree = Tree::new(
+        &[
+            ("a/field.tmp", 12, 12),
+            ("a/grid.tmp", 40, 90),
+            ("a/chart.zip.part", 40, 90),
+            ("a/kept.csv", 40, 900),
+            (&format!("{bin}/files/sheet.png"), 40, 900),
+            (&format!("{bin}/info/sheet.png.trashinfo"), 1, 50),
+            (&format!("{bin}/files/young.png"), 40, 900),
+            (&format!("{bin}/info/young.png.trashinfo"), 1, 20),
+        ],
+        &[],
+    );
+    let pair = [format!("{bin}/files/sheet.png"), format!("{bin}/info/sheet.png.trashinfo")];
+    let found = {
+        let catalog = tree.scan.catalog();
+        let table = Table::with(None, None).0;
+        Arc::new(find(catalog.whole(), &table, &SystemAccounts, None, &|| false))
+    };
+    let try_out = |words: &str| {
+        let parsed =
+            RuleSet::parse(Path::new("rules.toml"), &rules(words), &SystemAccounts).unwrap();
+        let mut facts = tree.circumstances(90 << 20, 10 << 20);
+        facts.leftovers = Some(Arc::clone(&found));
+        tree.taken(&parsed.try_on(&tree.scan.catalog(), &facts))
+    };
+    let cases: [(&str, &[&str]); 7] = [
+        ("leftovers = ['temporaries']", &["a/field.tmp", "a/grid.tmp"]),
+        (
+            "leftovers = ['temporaries', 'partial-downloads']; older = '30 d'",
+            &["a/chart.zip.part", "a/grid.tmp"],
+        ),
+        ("leftovers = ['temporaries']; smaller = '20 kB'", &["a/field.tmp"]),
+        ("leftovers = ['temporaries']; under = 'b'", &[]),
+        // since it was thrown away, and not since it was written; it goes with what says so
+        ("leftovers = ['bins']; older = '30 d'", &[&pair[0], &pair[1]]),
+        ("name = 'grid.tmp' -- leftovers = ['temporaries']", &["1 a/field.tmp", "0 a/grid.tmp"]),
+        ("protect = ['a/grid.tmp']## leftovers = ['temporaries']", &["a/field.tmp"]),
+    ];
+    for (words, expected) in cases {
+        assert_eq!(try_out(words), *expected, "{words}");
+    }
+    // a rule does nothing as long as it is not known what is left over, and says so
+    let out = tree.try_out(&rules("leftovers = ['temporaries']")).unwrap();
+    assert!(matches!(&out.rules[0].state, RuleState::Rests(why) if why.contains("left over")));
+    for (words, message) in [
+        ("leftovers = ['temporarys']", "did you mean temporaries?"),
+        ("leftovers = ['held']", "expected one of"),
+        ("leftovers = []", "say which"),
+        ("leftovers = ['bins']; takes = 'directories'", "leave `takes` out"),
+        ("leftovers = ['bins']; keep = 3", "no generations"),
+    ] {
+        let error = tree.try_out(&rules(words)).err().map(|error| error.to_string());
+        assert!(error.as_ref().is_some_and(|error| error.contains(message)), "{words}: {error:?}");
+    }
 }
 
 #[test]

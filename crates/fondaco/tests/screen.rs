@@ -382,6 +382,41 @@ fn without_colour_or_unicode_the_same_things_are_said() {
 }
 
 #[test]
+fn a_group_of_leftovers_is_planned_by_its_number_carried_out_and_put_back() {
+    let demo = Demo::new();
+    let before = picture(&demo.root());
+    let terminal = Terminal::on_demo(&demo, 160, 50);
+    terminal.shows(&["level 94.4 %"]);
+    terminal.keys(&["Enter"]).shows(&["4 248 entries"]);
+    terminal.keys(&["6"]).shows(&[
+        "rotated logs",
+        "crash dumps",
+        "bins that still hold space",
+        "53 leftovers",
+    ]);
+    terminal.keys(&["Down", "Down"]).shows(&[
+        "▸  rotated logs",
+        "newer ones are kept",
+        "telemetry/buoy-01/telemetry.log.10",
+    ]);
+    terminal
+        .keys(&["A"])
+        .shows(&["Do what with 40 leftovers of the group rotated logs", "▸ s  set aside"]);
+    terminal.keys(&["Enter"]).shows(&["Type 40:"]);
+    terminal.keys(&["4", "Enter"]).shows(&["That is not 40"]);
+    terminal.keys(&["0", "Enter"]).shows(&["Planned: set aside 40 entries, 7.5 MiB"]);
+    terminal.keys(&["8", "R"]).shows(&["Rehearsed: every action would be done"]);
+    terminal.keys(&["C"]).shows(&["Type the number"]);
+    terminal.keys(&["4", "0", "Enter"]).shows(&["Run 1 is done"]);
+    terminal.keys(&["6"]).shows(&["13 leftovers"]);
+    terminal.keys(&["9", "B"]).shows(&["put back"]);
+    terminal
+        .wait("all to be back", |_| differences(&before, &picture(&demo.root()), &[]).is_empty());
+    terminal.keys(&["6"]).shows(&["53 leftovers"]);
+    terminal.keys(&["q"]).shows(&["ENDED 0"]);
+}
+
+#[test]
 fn a_process_that_holds_a_deleted_file_is_found_by_the_books_and_ended_by_the_plan() {
     let demo = Demo::new();
     let terminal = Terminal::on_demo(&demo, 160, 50);

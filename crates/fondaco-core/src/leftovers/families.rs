@@ -88,12 +88,10 @@ impl Families {
             }
             for id in go {
                 let note = match (group, self.reasons.get(&group)) {
-                    (GroupName::RotatedLogs, _) => {
-                        self.notes.of("beyond the seven newest of its family")
-                    }
+                    (GroupName::RotatedLogs, _) => self.notes.of("beyond the seven newest"),
                     (GroupName::Generations, _) => self.notes.of("beyond the three newest of many"),
                     (_, Some(reason)) => Arc::clone(reason),
-                    (_, None) => self.notes.of("there are newer ones of its family"),
+                    (_, None) => self.notes.of("there are newer ones"),
                 };
                 found(group, Leftover::entry(catalog, id, note));
             }

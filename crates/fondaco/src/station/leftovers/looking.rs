@@ -125,7 +125,10 @@ fn covers_machine(model: &Model) -> bool {
 /// Scans the places where leftovers of the machine lie.
 pub(super) fn scan_machine(model: &mut Model) -> Vec<Job> {
     let places = leftovers::places_of_machine(Path::new("/"));
-    start_scan(model, places)
+    let mut jobs = start_scan(model, places);
+    // its leftovers are what it is for, and not its directories
+    jobs.extend(crate::station::go_to(model, Station::Leftovers));
+    jobs
 }
 
 #[derive(Debug)]

@@ -48,6 +48,10 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
 
 fn empty(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     if nothing_scanned(model, pen, area) {
+        let below =
+            Rect { x: area.x + 1, y: area.y + 3, width: area.width.saturating_sub(2), height: 2 };
+        let text = "M scans this machine's own places: caches, packages, kernels, logs, what programs left.";
+        pen.wrapped(below, text, pen.theme.dim);
         return;
     }
     let inner = Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area };

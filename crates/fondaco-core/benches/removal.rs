@@ -106,6 +106,7 @@ fn plan(at: &Path, target: &Path) -> Plan {
         review: Review::Ready(Box::new(survey(target).unwrap())),
         purge_after: None,
         stays: None,
+        together: None,
         differs: Vec::new(),
         emptied: false,
     });

@@ -191,6 +191,7 @@ fn what_keeps_the_measure_below_the_count_is_named() {
             review: Review::Ready(Box::new(survey(path).unwrap())),
             purge_after: None,
             stays: None,
+            together: None,
             differs: Vec::new(),
             emptied: false,
             ..planned(path, deed, &mounted.path())

@@ -262,6 +262,7 @@ fn plant_files(system: &mut System) {
         old,
         "editor-remains",
     );
+    system.planted_file(&format!("{home}/model.pid"), b"4194303\n", old, "editor-remains");
     system.planted_file(&format!("{home}/core"), &core_of("tide-model"), old, "crash-dumps");
     system.planted_file("/var/crash/_usr_bin_tide.1000.crash", b"x", old, "crash-dumps");
     for bin in [&format!("{home}/.local/share/Trash"), "/srv/.Trash-1000"] {
@@ -362,6 +363,8 @@ fn plant_traps(system: &mut System) {
     system.trap("/srv/web/.gitkeep", b"");
     system.trap("/var/lib/seamark/marker", b"");
     system.trap(&format!("{home}/.live.txt.swp"), &swap_of(std::process::id()));
+    system.trap(&format!("{home}/live.pid"), format!("{}\n", std::process::id()).as_bytes());
+    system.trap(&format!("{home}/Cargo.lock"), b"version = 4\n");
     system.trap("/srv/kept/tide.log.1", b"x");
     system.trap("/srv/grid-notes/CACHEDIR.TAG", b"no tag at all");
     system.directory("/srv/lost+found", 400);
@@ -543,7 +546,7 @@ fn the_sums_are_what_is_forecast(document: &Value, plan: &Value) {
 }
 
 #[test]
-fn packages_go_through_their_manager_just_as_reviewed_and_free_what_was_forecast() {
+fn packages_and_kernels_are_planned_as_they_go_and_a_kernel_goes_whole_or_not_at_all() {
     let Some(mut system) = System::new() else { return };
     plant_packages(&mut system);
     let groups = [
@@ -567,6 +570,40 @@ fn packages_go_through_their_manager_just_as_reviewed_and_free_what_was_forecast
     assert_eq!(by_hand, 3, "image, initial file system and modules: {actions:#?}");
     system.fondaco(&["carry-out", "/var/tmp/plan.json", "--rehearse"]).ok();
 
+    // a kernel goes whole or not at all
+    std::fs::write(system.at("/boot/initrd.img-3.3.3-hand"), "made anew").unwrap();
+    let rehearsed = system.fondaco(&["carry-out", "/var/tmp/plan.json", "--rehearse"]);
+    assert_eq!(rehearsed.code(), 3, "{}", rehearsed.out());
+    let together =
+        rehearsed.out().matches("it goes only together with /boot/initrd.img-3.3.3-hand").count();
+    assert_eq!(together, 2, "{}", rehearsed.out());
+    let done = system.fondaco(&["carry-out", "/var/tmp/plan.json"]);
+    assert_eq!(done.code(), 3, "{}", done.out());
+    for place in ["/boot/vmlinuz-3.3.3-hand", "/usr/lib/modules/3.3.3-hand/tide.ko"] {
+        assert!(system.at(place).exists(), "{place}");
+    }
+}
+
+#[test]
+fn a_package_that_others_came_to_need_stays_and_the_rest_goes() {
+    let Some(mut system) = System::new() else { return };
+    plant_packages(&mut system);
+    let groups = [
+        "--group",
+        "packages",
+        "--group",
+        "kernels",
+        "--plan",
+        "usual",
+        "-o",
+        "/var/tmp/plan.json",
+    ];
+    system.leftovers(&groups).ok();
+    let plan: Value =
+        serde_json::from_slice(&std::fs::read(system.at("/var/tmp/plan.json")).unwrap()).unwrap();
+    let actions = plan["actions"].as_array().unwrap();
+    let of_tool: Vec<&Value> =
+        actions.iter().filter(|action| action["do"] == "remove-packages").collect();
     // a package that came to need one of them meanwhile would go too: that is refused, and the rest is done
     system.install(
         "seamark-model",

@@ -117,6 +117,7 @@ pub fn carry_out(
         watch,
         stopped: false,
     };
+    run.refuse_incomplete()?;
     run.pack_all()?;
     run.copy_all()?;
     run.share_all()?;

@@ -37,6 +37,7 @@ mod release;
 mod restoring;
 mod settle;
 mod sharing;
+mod together;
 mod tools;
 
 use std::ops::ControlFlow;

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use super::check::Checks;
 use super::holding::area_root;
-use super::{CarryOutError, Figures, Watch, release, restoring, tools};
+use super::{CarryOutError, Figures, Watch, release, restoring, together, tools};
 use crate::archive::DepotPlace;
 use crate::kernel::{self, CallError, DirReader, Op};
 use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Survey, Touched, forecast, survey_held};
@@ -67,6 +67,7 @@ pub fn rehearse(
     let mut goes: HashSet<PathBuf> = HashSet::new();
     let mut figures =
         Figures { phase: "rehearsing", total: plan.actions.len(), ..Figures::default() };
+    let incomplete = together::incomplete(&checks, plan.actions.iter());
     for action in &plan.actions {
         figures.current = action.target.path.0.clone();
         if watch(&figures) == ControlFlow::Break(()) {
@@ -83,6 +84,8 @@ pub fn rehearse(
             goes.insert(action.target.path.0.clone());
         }
         let refused = outcome.as_ref().err().map(ToString::to_string);
+        let refused = refused.or_else(|| incomplete.get(&action.number).cloned());
+        let outcome = if incomplete.contains_key(&action.number) { Ok(None) } else { outcome };
         surveys.extend(outcome.ok().flatten().map(|survey| (&action.deed, survey)));
         rehearsal.findings.push(Finding { number: action.number, refused });
         figures.done += 1;

@@ -200,9 +200,9 @@ groups! {
         "Files that are temporary by their place or name, not written for ten days.",
         "programs should have removed them",
         "a name alone does not prove that nobody needs it";
-    EditorRemains "editor-remains" "remains of editors" OnlyYou SetAside 7,
-        "Backups, swap and lock files of editors whose process is gone.",
-        "the editor has ended",
+    EditorRemains "editor-remains" "remains of editors and locks" OnlyYou SetAside 7,
+        "Backups, swap files and locks of programs whose process is gone.",
+        "who made them has ended",
         "a swap file may hold what was never saved";
     EmptyFiles "empty-files" "empty files" OnlyYou SetAside 30,
         "Files of no length, not written for 30 days.",

@@ -129,6 +129,7 @@ impl Search<'_> {
             self.found.extend(links::broken(catalog, links, &places));
         }
         self.found.extend(remains::cores(catalog, &passed.cores));
+        self.found.extend(remains::locks(catalog, &passed.locks, &passed.links));
         self.tagged(&passed.tagged);
         self.builds();
         self.each(GroupName::EditorRemains, |item| {

@@ -10,6 +10,7 @@ use super::families::Families;
 use super::found::{Leftover, Notes};
 use super::group::GroupName;
 use super::names;
+use super::remains;
 use super::table::Table;
 use crate::catalog::{Catalog, EntryId, Reading, Seen};
 use crate::kernel::Kind;
@@ -25,6 +26,8 @@ pub(super) struct Passed {
     pub(super) links: Vec<EntryId>,
     /// Files that may be the memory of a crashed program, by their names.
     pub(super) cores: Vec<EntryId>,
+    /// Files that may be locks which say whose they are.
+    pub(super) locks: Vec<EntryId>,
     /// Directories that may be tagged as caches.
     pub(super) tagged: Vec<EntryId>,
     /// Bins: directories that hold `files` and `info`.
@@ -40,6 +43,7 @@ impl Passed {
         self.found.extend(more.found);
         self.links.extend(more.links);
         self.cores.extend(more.cores);
+        self.locks.extend(more.locks);
         self.tagged.extend(more.tagged);
         self.bins.extend(more.bins);
         self.apt_archives.extend(more.apt_archives);
@@ -188,6 +192,9 @@ impl<'a> Pass<'a> {
         }
         if !has_family {
             self.families.add_by_name(catalog, id);
+        }
+        if length <= remains::LONGEST_LOCK && remains::is_lock_name(name) {
+            self.passed.locks.push(id);
         }
         if is_core_name(name) {
             self.passed.cores.push(id);

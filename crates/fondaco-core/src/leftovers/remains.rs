@@ -108,6 +108,58 @@ pub(super) fn named_dump(name: &[u8]) -> Option<String> {
     Some(format!("what was kept of {}, which crashed", crate::shown::shown(program)))
 }
 
+/// Longer files are no locks that hold a number.
+pub(super) const LONGEST_LOCK: u64 = 64;
+
+/// Whether a name is usual for a file that holds the number of a process.
+pub(super) fn is_lock_name(name: &[u8]) -> bool {
+    name.starts_with(b"LCK..")
+        || [&b".pid"[..], b".lock", b".lck"].iter().any(|end| name.ends_with(end))
+}
+
+/// The number of the process that a lock is of: a number alone in a file, or at the end of a link's text, behind the name of
+/// this machine or an address of it.
+fn locked_by(path: &Path, is_link: bool) -> Option<u32> {
+    if is_link {
+        let target = std::fs::read_link(path).ok()?;
+        let text = target.to_str()?;
+        let (host, number) = match text.split_once(":+") {
+            Some((address, number)) => {
+                (address.starts_with("127.").then(kernel::node_name)?, number)
+            }
+            None => {
+                let (host, number) = text.rsplit_once('-')?;
+                (host.to_owned(), number)
+            }
+        };
+        return number.parse().ok().filter(|_| host == kernel::node_name());
+    }
+    let head = head(path, LONGEST_LOCK)?;
+    let text = std::str::from_utf8(&head).ok()?.trim();
+    text.parse().ok().filter(|number| *number > 1)
+}
+
+/// Tells which of these are locks of processes that have ended.
+pub(super) fn locks(
+    catalog: &Catalog,
+    files: &[EntryId],
+    links: &[EntryId],
+) -> Vec<(GroupName, Leftover)> {
+    let group = GroupName::EditorRemains;
+    let least = group.group().least_age().secs() as i64;
+    let links =
+        links.iter().filter(|id| matches!(catalog.own_name(**id), b"lock" | b"SingletonLock"));
+    let all = files.iter().map(|id| (*id, false)).chain(links.map(|id| (*id, true)));
+    let old =
+        all.filter(|(id, _)| catalog.now().sec.saturating_sub(catalog.newest(*id).sec) >= least);
+    let left = old.filter_map(|(id, is_link)| {
+        let pid = locked_by(&catalog.path(id), is_link)?;
+        let note = format!("the lock of process {pid}, which this machine does not have");
+        Process::look(pid).is_none().then(|| (group, Leftover::entry(catalog, id, note.into())))
+    });
+    left.collect()
+}
+
 /// Why the remains of an editor stay, if they do: the process that wrote them is there.
 pub(super) fn editor_at_work(path: &Path) -> Option<Arc<str>> {
     let name = path.file_name()?.as_bytes();

@@ -159,6 +159,9 @@ pub struct Action {
     /// Of what a program of the system removes: what was reviewed of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tool: Option<Box<ToolTarget>>,
+    /// The number of the first action of those that are done together with this one or not at all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub together: Option<u32>,
     /// For how many seconds what is set aside is held before it is due to be purged.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub purge_after: Option<u64>,

@@ -1,7 +1,7 @@
 //! The plan while it is being made: things put on it and taken off, with a forecast at any time.
 
 use std::cmp::Reverse;
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::ops::Bound;
 use std::path::{Path, PathBuf};
 
@@ -34,6 +34,8 @@ pub struct Planned {
     pub review: Review,
     /// For how many seconds it is held, if it is set aside and is to be purged after that.
     pub purge_after: Option<u64>,
+    /// The first of what goes together with this or not at all.
+    pub together: Option<PathBuf>,
     /// The copy with the same contents that must stay.
     pub stays: Option<Box<Target>>,
     /// What that copy has otherwise (owner, mode, times, attributes), if this is to become another name of it.
@@ -61,6 +63,7 @@ impl Planned {
             entries: survey.target.entries,
             review: Review::Ready(Box::new(survey)),
             purge_after: None,
+            together: None,
             stays: None,
             differs: Vec::new(),
             emptied: false,
@@ -278,6 +281,11 @@ impl Draft {
         in_order.sort_by_key(|(planned, _)| {
             planned.emptied.then(|| Reverse(planned.path.components().count()))
         });
+        let together: Vec<Option<&Path>> = in_order
+            .iter()
+            .filter(|(planned, _)| planned.survey().is_some())
+            .map(|(planned, _)| planned.together.as_deref())
+            .collect();
         let actions = in_order.into_iter().filter_map(|(planned, frees)| {
             let survey = planned.survey()?;
             Some(Action {
@@ -294,16 +302,22 @@ impl Draft {
                 notes: planned.notes(&mut names),
                 held: survey.held.as_ref().map(|held| held.target.clone()),
                 tool: survey.tool.clone(),
+                together: None,
                 purge_after: planned.purge_after.filter(|_| planned.deed == Deed::SetAside),
                 stays: planned.stays.clone(),
                 own: None,
                 emptied: planned.emptied,
             })
         });
+        let mut plan = Plan::new(actions.collect(), protect, now)?;
+        let mut first_of: HashMap<&Path, u32> = HashMap::new();
+        for (action, with) in plan.actions.iter_mut().zip(together) {
+            action.together = with.map(|with| *first_of.entry(with).or_insert(action.number));
+        }
         let kernels =
             self.planned.iter().map(|planned| &planned.path).filter(|path| is_kernel_part(path));
-        let give_up = kernels.cloned().map(DocPath).collect();
-        Ok(Plan { give_up, ..Plan::new(actions.collect(), protect, now)? })
+        plan.give_up = kernels.cloned().map(DocPath).collect();
+        Ok(plan)
     }
 
     fn forecast(&mut self) {
@@ -343,6 +357,7 @@ mod tests {
             entries: 1,
             review: Review::Pending,
             purge_after: None,
+            together: None,
             stays: None,
             differs: Vec::new(),
             emptied: false,

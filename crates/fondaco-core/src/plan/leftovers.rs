@@ -68,7 +68,12 @@ pub fn plan_leftovers<'i>(
             continue;
         }
         match item.ids().iter().copied().map(one).collect::<Result<Vec<_>, _>>() {
-            Ok(planned) => outcome.planned.extend(planned),
+            Ok(mut planned) => {
+                let first = planned.first().filter(|_| planned.len() > 1);
+                let together = first.map(|first| first.path.clone());
+                planned.iter_mut().for_each(|one| one.together.clone_from(&together));
+                outcome.planned.extend(planned);
+            }
             Err(refusal) => outcome.left_out.push(refusal),
         }
     }

@@ -186,6 +186,7 @@ mod tests {
                 entries: 1,
                 review: Review::Ready(Box::new(survey)),
                 purge_after: None,
+                together: None,
                 stays: None,
                 differs: Vec::new(),
                 emptied: false,

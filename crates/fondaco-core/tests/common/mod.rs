@@ -87,6 +87,7 @@ pub fn planned(path: &Path, deed: Deed, volume: &Path) -> Planned {
         review: Review::Pending,
         purge_after: None,
         stays: None,
+        together: None,
         differs: Vec::new(),
         emptied: false,
     }

@@ -93,6 +93,7 @@ pub fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> Vec<Job
         review: Review::Pending,
         purge_after: None,
         stays: None,
+        together: None,
         differs: Vec::new(),
         emptied: false,
     });

@@ -50,6 +50,7 @@ fn a_cut_off_run_is_announced_and_the_journal_offers_what_can_be_done() {
         review: fondaco_core::plan::Review::Ready(Box::new(survey)),
         purge_after: None,
         stays: None,
+        together: None,
         differs: Vec::new(),
         emptied: false,
     });

@@ -133,6 +133,16 @@ impl System {
         self.fondaco(&[&["leftovers", "--system"], &PLACES[..], more].concat())
     }
 
+    /// Plans packages and kernels, and gives the actions.
+    fn plan_packages(&self) -> Vec<Value> {
+        let groups = ["--group", "packages", "--group", "kernels"];
+        let plan = ["--plan", "usual", "-o", "/var/tmp/plan.json"];
+        self.leftovers(&[groups, plan].concat()).ok();
+        let text = std::fs::read(self.at("/var/tmp/plan.json")).unwrap();
+        let plan: Value = serde_json::from_slice(&text).unwrap();
+        plan["actions"].as_array().unwrap().clone()
+    }
+
     fn at(&self, path: &str) -> PathBuf {
         self.root.join(path.strip_prefix('/').unwrap())
     }
@@ -549,20 +559,7 @@ fn the_sums_are_what_is_forecast(document: &Value, plan: &Value) {
 fn packages_and_kernels_are_planned_as_they_go_and_a_kernel_goes_whole_or_not_at_all() {
     let Some(mut system) = System::new() else { return };
     plant_packages(&mut system);
-    let groups = [
-        "--group",
-        "packages",
-        "--group",
-        "kernels",
-        "--plan",
-        "usual",
-        "-o",
-        "/var/tmp/plan.json",
-    ];
-    system.leftovers(&groups).ok();
-    let plan: Value =
-        serde_json::from_slice(&std::fs::read(system.at("/var/tmp/plan.json")).unwrap()).unwrap();
-    let actions = plan["actions"].as_array().unwrap();
+    let actions = system.plan_packages();
     let of_tool: Vec<&Value> =
         actions.iter().filter(|action| action["do"] == "remove-packages").collect();
     assert_eq!(of_tool.len(), 2, "{actions:#?}");
@@ -588,20 +585,7 @@ fn packages_and_kernels_are_planned_as_they_go_and_a_kernel_goes_whole_or_not_at
 fn a_package_that_others_came_to_need_stays_and_the_rest_goes() {
     let Some(mut system) = System::new() else { return };
     plant_packages(&mut system);
-    let groups = [
-        "--group",
-        "packages",
-        "--group",
-        "kernels",
-        "--plan",
-        "usual",
-        "-o",
-        "/var/tmp/plan.json",
-    ];
-    system.leftovers(&groups).ok();
-    let plan: Value =
-        serde_json::from_slice(&std::fs::read(system.at("/var/tmp/plan.json")).unwrap()).unwrap();
-    let actions = plan["actions"].as_array().unwrap();
+    let actions = system.plan_packages();
     let of_tool: Vec<&Value> =
         actions.iter().filter(|action| action["do"] == "remove-packages").collect();
     // a package that came to need one of them meanwhile would go too: that is refused, and the rest is done

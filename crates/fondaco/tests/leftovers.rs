@@ -130,7 +130,9 @@ impl System {
     }
 
     fn leftovers(&self, more: &[&str]) -> Ran {
-        self.fondaco(&[&["leftovers", "--system"], &PLACES[..], more].concat())
+        let places: Vec<&str> =
+            PLACES.into_iter().filter(|place| self.at(place).exists()).collect();
+        self.fondaco(&[&["leftovers", "--system"], &places[..], more].concat())
     }
 
     /// Plans packages and kernels, and gives the actions.
@@ -505,7 +507,15 @@ fn what_was_planted_is_found_and_what_looks_like_it_stays() {
     assert!(trapped.is_empty(), "{trapped:?}");
 
     // what is planned are those that do not stay, and no trap
-    let plan = system.leftovers(&["--plan", "usual", "-o", "/var/tmp/plan.json", "--all"]);
+    let plan = system.leftovers(&[
+        "--group",
+        "all",
+        "--plan",
+        "usual",
+        "-o",
+        "/var/tmp/plan.json",
+        "--all",
+    ]);
     assert!(matches!(plan.code(), 0 | 3), "{}{}", plan.out(), plan.err());
     let plan: Value =
         serde_json::from_slice(&std::fs::read(system.at("/var/tmp/plan.json")).unwrap()).unwrap();
@@ -635,6 +645,51 @@ fn a_package_that_others_came_to_need_stays_and_the_rest_goes() {
 }
 
 #[test]
+fn the_journal_is_cut_down_by_its_own_program_and_only_what_was_reviewed_goes() {
+    let Some(system) = System::new() else { return };
+    if !system.at("/usr/bin/journalctl").exists() {
+        eprintln!("SKIPPED: the system's journal: there is no journalctl");
+        return;
+    }
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    let directory = "/var/log/journal/0123456789abcdef0123456789abcdef";
+    // a file that holds an entry: its header says how many (systemd's journal file format)
+    let mut contents = vec![0; 8192];
+    contents[..8].copy_from_slice(b"LPKSHHRH");
+    contents[152] = 1;
+    let file = |days: u64, written: i64| {
+        // entries are numbered as they come
+        let (micros, number) = ((now - days * 86_400) * 1_000_000, 1000 - days);
+        let name =
+            format!("system@0123456789abcdef0123456789abcdef-{number:016x}-{micros:016x}.journal");
+        system.file(&format!("{directory}/{name}"), &contents, written);
+        system.at(directory).join(name)
+    };
+    // the last one began early and was written to until some days ago
+    let (old, young) =
+        ([file(300, 200), file(200, 100), file(150, 90)], [file(120, 5), file(20, 10)]);
+    system.file(&format!("{directory}/system.journal"), &contents, 0);
+    let journals = ["--group", "journals", "--plan", "usual", "-o", "/var/tmp/plan.json"];
+    system.leftovers(&journals).ok();
+    system.fondaco(&["carry-out", "/var/tmp/plan.json", "--rehearse"]).ok();
+    let done = system.fondaco(&["carry-out", "/var/tmp/plan.json", "--json"]).ok().json();
+    assert!(old.iter().all(|file| !file.exists()), "{done:#}");
+    assert!(young.iter().all(|file| file.exists()), "{done:#}");
+    assert!(system.at(directory).join("system.journal").exists());
+    let action = &done["actions"][0];
+    assert_eq!(action["state"], "removed by its program", "{done:#}");
+    assert_eq!(action["freed"], action["frees"]["now"], "{done:#}");
+    // what has come in between and would go too ends it
+    let again = file(400, 300);
+    system.leftovers(&[&journals[..], &["--force"]].concat()).ok();
+    let newcomer = file(500, 3);
+    let refused = system.fondaco(&["carry-out", "/var/tmp/plan.json"]);
+    assert_eq!(refused.code(), 3, "{}", refused.out());
+    assert!(refused.out().contains("would go too now"), "{}", refused.out());
+    assert!(again.exists() && newcomer.exists());
+}
+
+#[test]
 fn what_lies_in_a_bin_goes_back_to_where_it_was_and_to_no_other_place() {
     let directory = tempfile::tempdir().unwrap();
     let base = directory.path().canonicalize().unwrap();
@@ -674,8 +729,19 @@ fn what_lies_in_a_bin_goes_back_to_where_it_was_and_to_no_other_place() {
         Ran(Command::new(common::FONDACO).args(own).args(arguments).output().unwrap())
     };
     let plan = plan.to_str().unwrap();
+    let all = fondaco(&["leftovers", home.to_str().unwrap(), "--plan", "usual", "-o", plan]);
+    assert_eq!(all.code(), 2, "which groups are planned has to be said: {}", all.err());
     // what was not in this home is not even planned: it may be the bin of a backup
-    let planned = fondaco(&["leftovers", home.to_str().unwrap(), "--plan", "restore", "-o", plan]);
+    let planned = fondaco(&[
+        "leftovers",
+        home.to_str().unwrap(),
+        "--group",
+        "bins",
+        "--plan",
+        "restore",
+        "-o",
+        plan,
+    ]);
     assert_eq!(planned.code(), 3, "{}", planned.err());
     assert_eq!(planned.err().matches("left out").count(), 2, "{}", planned.err());
     let rehearsed = fondaco(&["carry-out", plan, "--rehearse"]);

@@ -129,7 +129,7 @@ pub struct Leftovers {
     /// scanned
     #[arg(long)]
     pub system: bool,
-    /// Only these groups, such as bins, caches or broken-links; may be given several times
+    /// Only these groups, such as bins, caches or broken-links, or all; may be given several times
     #[arg(long, value_name = "GROUP")]
     pub group: Vec<String>,
     /// List the leftovers of every group
@@ -138,7 +138,7 @@ pub struct Leftovers {
     /// List so many of each group
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub top: usize,
-    /// Plan all that can go: with what is usual for each group, or one action for all
+    /// Plan all that can go of these groups: with what is usual for each, or one action for all
     #[arg(long, value_name = "ACTION", requires = "output", value_enum)]
     pub plan: Option<LeftoverDeed>,
     /// Where --plan move puts them

@@ -17,7 +17,10 @@ use crate::output::{Usage, say, tell, usage};
 use crate::query;
 
 pub(super) fn run(arguments: &cli::Leftovers, state: Option<PathBuf>) -> Result<Outcome> {
-    let groups = arguments.group.iter().map(|key| group(key)).collect::<Result<Vec<_>>>()?;
+    let groups = arguments.group.iter().map(|key| group(key)).collect::<Result<Vec<_>>>()?.concat();
+    if arguments.plan.is_some() && groups.is_empty() {
+        usage!("say which groups are planned: --group bins --group caches, or --group all");
+    }
     if let Some(file) = &arguments.output {
         plan::may_be_written(file, arguments.force)?;
     }
@@ -70,10 +73,14 @@ fn looked(arguments: &cli::Leftovers, state: Option<PathBuf>) -> Result<Looked> 
     Looked::obtain(&places, look, walk, Closer::No, state)
 }
 
-fn group(key: &str) -> Result<GroupName> {
-    GroupName::of_key(key).ok_or_else(|| {
+/// The groups of a word.
+fn group(key: &str) -> Result<Vec<GroupName>> {
+    if key == "all" {
+        return Ok(GroupName::ALL.to_vec());
+    }
+    GroupName::of_key(key).map(|name| vec![name]).ok_or_else(|| {
         let keys: Vec<&str> = GroupName::ALL.iter().map(|name| name.group().key).collect();
-        Usage(format!("there is no group `{key}`; there are {}", keys.join(", "))).into()
+        Usage(format!("there is no group `{key}`; there are all, {}", keys.join(", "))).into()
     })
 }
 

@@ -84,8 +84,9 @@ pub(super) fn choose(model: &mut Model) -> Vec<Job> {
 fn take_off(model: &mut Model) -> Vec<Job> {
     let Some((_, item)) = rows::item(model) else { return Vec::new() };
     let named = rows::name(model, item);
-    let paths = match &item.what {
-        What::Package(removal) => vec![removal.list.clone()],
+    let paths: Vec<PathBuf> = match &item.what {
+        // with all that goes in the same action
+        What::Package(removal) => rows::planned_removal(model, removal).into_iter().collect(),
         _ => item.ids().iter().filter_map(|id| model.scan.path_of(*id)).collect(),
     };
     paths.iter().for_each(|path| model.draft.take_off(path));

@@ -1,7 +1,10 @@
 //! What the station lists: groups, and the leftovers of one.
 
+use std::path::PathBuf;
+
 use fondaco_core::catalog::EntryId;
-use fondaco_core::leftovers::{FoundGroup, GroupName, Leftover, What};
+use fondaco_core::leftovers::{FoundGroup, GroupName, Leftover, PackageRemoval, What};
+use fondaco_core::plan::{Deed, Planned, Review, ToolTarget};
 use fondaco_core::rule::NewRule;
 use fondaco_core::shown::Shown;
 
@@ -93,10 +96,25 @@ pub(super) fn name(model: &Model, item: &Leftover) -> String {
     }
 }
 
+/// The planned thing that removes a package, by its path: several packages may go in one action.
+pub(super) fn planned_removal(model: &Model, removal: &PackageRemoval) -> Option<PathBuf> {
+    let name = removal.packages.first()?;
+    let removes_it = |planned: &&Planned| match &planned.review {
+        Review::Ready(survey) if planned.deed == Deed::RemovePackages => {
+            match survey.tool.as_deref() {
+                Some(ToolTarget::Packages(tool)) => tool.packages.contains(name),
+                _ => false,
+            }
+        }
+        _ => false,
+    };
+    model.draft.planned().iter().find(removes_it).map(|planned| planned.path.clone())
+}
+
 /// Whether a leftover is on the plan.
 pub(super) fn is_planned(model: &Model, item: &Leftover) -> bool {
     match &item.what {
-        What::Package(removal) => model.draft.is_planned(&removal.list),
+        What::Package(removal) => planned_removal(model, removal).is_some(),
         What::Held(_) => false,
         What::Entry(_) | What::Entries(_) => item
             .id()

@@ -8,7 +8,6 @@ use crate::analysis::{Packages, Protection};
 use crate::catalog::Seen;
 use crate::kernel::{self, CallError, DeletedFiles, Mount, Op, OpenFiles};
 use crate::lens::AccountsOf;
-use crate::plan::RuleProtection;
 use crate::shown::Shown;
 use crate::state::{KernelsKept, State};
 use crate::units::Time;
@@ -58,12 +57,8 @@ pub struct Facts {
 }
 
 impl Facts {
-    /// As things are now. `roots`: where places that rules protect begin if they are relative.
-    pub fn now<'a>(state: &State, roots: impl Iterator<Item = &'a Path>) -> Self {
-        let mut protection = Protection::of_system(state);
-        for place in RuleProtection::of_state(state).below(roots) {
-            protection.add(place, "protected by the rules");
-        }
+    /// As things are now.
+    pub fn now(state: &State, protection: Protection) -> Self {
         Self {
             protection,
             packages: Packages::of_system(Path::new("/")),
@@ -98,7 +93,7 @@ pub fn glance(seen: Seen<'_>, state: &State) -> Result<Found, LookError> {
 }
 
 /// Looks for leftovers: closely if the scan is of this machine, else as far as the scan tells. `with_packages`: what
-/// belongs to the machine is told too.
+/// belongs to the machine is told too. `protection`: what is never removed, by the rules too.
 ///
 /// # Errors
 ///
@@ -106,6 +101,7 @@ pub fn glance(seen: Seen<'_>, state: &State) -> Result<Found, LookError> {
 pub fn look(
     seen: Seen<'_>,
     state: &State,
+    protection: Protection,
     with_packages: bool,
     stop: &dyn Fn() -> bool,
 ) -> Result<Found, LookError> {
@@ -117,7 +113,7 @@ pub fn look(
         found.not_looked_closer = Some(elsewhere.to_string());
         return Ok(found);
     }
-    let facts = Facts::now(state, catalog.roots().iter().map(|root| root.path.as_path()));
+    let facts = Facts::now(state, protection);
     Ok(find(seen, &table, &accounts, Some(&facts.machine(with_packages)), stop))
 }
 

@@ -37,7 +37,7 @@ pub use packed::{PACKED_FROM, is_plan};
 pub use refusal::Refusal;
 pub use reviewer::{Choice, Reviewer, plan_held};
 pub use rule_choice::RuleChoice;
-pub use rule_protection::RuleProtection;
+pub use rule_protection::{RuleProtection, protection_now};
 pub use shared_extents::{Shared, SharedExtent};
 pub use survey::{
     Each, Survey, Target, Touched, Visit, list_at, survey, survey_at, survey_with_open,

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use crate::analysis::Protection;
 use crate::kernel;
 use crate::rule::{RuleFileError, RuleSet};
 use crate::shown::Shown;
@@ -56,6 +57,15 @@ impl RuleProtection {
             path.ancestors().find_map(|above| reason_of(path, &above.join(place)))
         })
     }
+}
+
+/// What is protected on this machine, and below these roots by the rule file of the state directory.
+pub fn protection_now<'a>(state: &State, roots: impl Iterator<Item = &'a Path>) -> Protection {
+    let mut protection = Protection::of_system(state);
+    for place in RuleProtection::of_state(state).below(roots) {
+        protection.add(place, "protected by the rules");
+    }
+    protection
 }
 
 fn reason_of(path: &Path, place: &Path) -> Option<String> {

@@ -125,7 +125,8 @@ impl<'a> Circumstances<'a> {
         state: &State,
     ) -> Result<(), LookError> {
         if rules.wants_leftovers() {
-            let found = leftovers::look(catalog.whole(), state, false, &|| false)?;
+            let found =
+                leftovers::look(catalog.whole(), state, self.protection.clone(), false, &|| false)?;
             self.leftovers = Some(Arc::new(found));
         }
         Ok(())

@@ -5,7 +5,9 @@ use std::path::{Path, PathBuf};
 use anyhow::Result;
 use fondaco_core::kernel::DeletedFiles;
 use fondaco_core::leftovers::{self, Found, GroupName, Leftover, What};
-use fondaco_core::plan::{Deed, PlannedLeftovers, Reviewer, plan_leftovers, usual_deed};
+use fondaco_core::plan::{
+    Deed, PlannedLeftovers, Reviewer, plan_leftovers, protection_now, usual_deed,
+};
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
 
@@ -28,7 +30,9 @@ pub(super) fn run(arguments: &cli::Leftovers, state: Option<PathBuf>) -> Result<
     let looked = looked(arguments, state)?;
     stop_asked();
     let seen = looked.seen();
-    let mut found = leftovers::look(seen, &settings, arguments.system, &stop_asked)?;
+    let roots = looked.catalog.roots().iter().map(|root| root.path.as_path());
+    let protection = protection_now(&settings, roots);
+    let mut found = leftovers::look(seen, &settings, protection, arguments.system, &stop_asked)?;
     let here = looked.catalog.origin().elsewhere().is_none();
     let held = match here {
         true => leftovers::held_of(seen, DeletedFiles::collect(Time::now())),

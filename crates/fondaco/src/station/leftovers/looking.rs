@@ -7,6 +7,7 @@ use std::sync::{Arc, RwLock};
 use fondaco_core::catalog::{Catalog, Selection};
 use fondaco_core::kernel;
 use fondaco_core::leftovers::{self, Found};
+use fondaco_core::plan::protection_now;
 use fondaco_core::state::State as Settings;
 
 use crate::frame::failure::Failure;
@@ -155,7 +156,9 @@ impl Work for Looking {
             tell(Box::new(Looked { number, closely: false, found: Ok(Arc::new(found)) }));
         }
         let of_machine = catalog.find(Path::new("/usr/bin")).is_some();
-        let found = leftovers::look(seen, &self.settings, of_machine, &stopped);
+        let roots = catalog.roots().iter().map(|root| root.path.as_path());
+        let protection = protection_now(&self.settings, roots);
+        let found = leftovers::look(seen, &self.settings, protection, of_machine, &stopped);
         Box::new(Looked { number, closely: true, found: found.map(Arc::new).map_err(Failure::of) })
     }
 }

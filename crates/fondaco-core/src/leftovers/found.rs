@@ -76,7 +76,7 @@ impl Leftover {
 /// How much something is.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Sum {
-    /// Leftovers.
+    /// How many leftovers there are.
     pub items: u64,
     /// Entries in them.
     pub entries: u64,
@@ -87,9 +87,9 @@ pub struct Sum {
 /// What was found of one group.
 #[derive(Clone, Debug)]
 pub struct FoundGroup {
-    /// Which group.
+    /// The group that was looked for.
     pub name: GroupName,
-    /// Largest first.
+    /// What was found: what can go first, and of that the largest.
     pub items: Vec<Leftover>,
     /// What planning the group plans.
     pub goes: Sum,

@@ -14,7 +14,7 @@ pub enum Sure {
 }
 
 impl Sure {
-    /// In words.
+    /// How people read it.
     pub fn words(self) -> &'static str {
         match self {
             Self::ByItself => "made again by itself",

@@ -18,7 +18,7 @@ pub enum LookError {
     /// A user's table has a mistake: with it, something might be taken that the table excludes.
     #[error("{}, {error}", Shown(file))]
     Table {
-        /// The table.
+        /// Path of the table.
         file: PathBuf,
         /// What is wrong with it.
         #[source]
@@ -68,7 +68,7 @@ impl Facts {
         }
     }
 
-    /// For [`find`].
+    /// What [`find`] needs of the machine.
     pub fn machine(&self, with_packages: bool) -> Machine<'_> {
         Machine {
             root: PathBuf::from("/"),

@@ -49,7 +49,7 @@ use crate::units::{Bytes, Time};
 use dpkg::Dpkg;
 use pass::Passed;
 
-/// Files of the journal that were written before this many days are old.
+/// What is said of files of the system journal that are old enough to go.
 const OLD_JOURNAL: &str = "closed, and not written for 30 days";
 
 /// What a closer look needs of the machine that was scanned.

@@ -22,7 +22,7 @@ use crate::units::{Age, Bytes, Time};
 pub(super) struct Passed {
     /// Leftovers of which the scan tells enough.
     pub(super) found: Vec<(GroupName, Leftover)>,
-    /// Symbolic links.
+    /// All symbolic links: where they lead is not in the scan.
     pub(super) links: Vec<EntryId>,
     /// Files that may be the memory of a crashed program, by their names.
     pub(super) cores: Vec<EntryId>,

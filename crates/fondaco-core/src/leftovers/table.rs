@@ -75,7 +75,7 @@ impl Is {
     }
 }
 
-/// One row.
+/// One row of a table, ready to be held against entries.
 #[derive(Debug)]
 pub(super) struct Row {
     pub(super) group: GroupName,

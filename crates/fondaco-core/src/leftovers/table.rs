@@ -300,6 +300,9 @@ fn held_against_whole_path(path: &str) -> Result<(HeldAgainst, Option<Pattern>),
     let Some((directory, name)) = parted(path).filter(|(_, name)| !name.is_empty()) else {
         return Err("expected a whole path such as `/var/crash/*`".to_owned());
     };
+    if name.contains('/') {
+        return Err("a choice at the end of a path holds no slash: write a row for each".to_owned());
+    }
     if name == "**" {
         let globs = vec![glob(directory)?, glob(&format!("{directory}/**"))?];
         return Ok((HeldAgainst::Path(globs), None));
@@ -361,17 +364,33 @@ fn parse(text: &str) -> Result<Vec<Parsed>, RowError> {
     raw.leftover.into_iter().map(row).collect()
 }
 
+/// A pattern for each of a choice that holds a slash: `/a/{b,c/d}` is `/a/b` and `/a/c/d`.
+fn expanded(pattern: &str) -> Vec<String> {
+    let choice = pattern.match_indices('{').find_map(|(open, _)| {
+        let close = open + pattern[open..].find('}')?;
+        let inside = &pattern[open + 1..close];
+        (inside.contains('/') && !inside.contains('{')).then_some((open, inside, close))
+    });
+    match choice {
+        None => vec![pattern.to_owned()],
+        Some((open, inside, close)) => {
+            let one = |part: &str| format!("{}{part}{}", &pattern[..open], &pattern[close + 1..]);
+            inside.split(',').flat_map(|part| expanded(&one(part))).collect()
+        }
+    }
+}
+
 /// What is made again, as rows: build directories, and caches.
 fn of_regenerables(table: &Regenerables) -> Vec<Parsed> {
-    let row = |known: crate::analysis::KnownRow<'_>| {
+    let row = |known: crate::analysis::KnownRow<'_>, pattern: &str| {
         let group = match (known.is_build, known.is_of_packages) {
             (true, _) => GroupName::Builds,
             (_, true) => GroupName::PackageCaches,
             (false, false) => GroupName::Caches,
         };
-        let (held_against, last) = match known.pattern.contains('/') {
-            true => held_against_path(known.pattern).ok()?,
-            false => (HeldAgainst::Name(vec![glob(known.pattern).ok()?]), None),
+        let (held_against, last) = match pattern.contains('/') {
+            true => held_against_path(pattern).ok()?,
+            false => (HeldAgainst::Name(vec![glob(pattern).ok()?]), None),
         };
         let reason = format!("{}; made again by {}", known.reason, known.by);
         let row = Row {
@@ -387,7 +406,12 @@ fn of_regenerables(table: &Regenerables) -> Vec<Parsed> {
         };
         Some(Parsed { row, held_against })
     };
-    table.rows().filter(|known| !known.is_told_by_child).filter_map(row).collect()
+    let told_here = table.rows().filter(|known| !known.is_told_by_child);
+    let rows = told_here.flat_map(|known| {
+        let patterns = expanded(known.pattern);
+        patterns.iter().filter_map(|pattern| row(known, pattern)).collect::<Vec<_>>()
+    });
+    rows.collect()
 }
 
 #[cfg(test)]
@@ -418,5 +442,10 @@ mod tests {
         }
         assert_eq!(parted("/{home/*,root}/.npm/x"), Some(("/{home/*,root}/.npm", "x")));
         assert_eq!(parted("/tmp"), Some(("/", "tmp")));
+        assert_eq!(expanded("/c/{a,b/d}/*.{x,y}"), ["/c/a/*.{x,y}", "/c/b/d/*.{x,y}"]);
+        // no row of what is made again is lost
+        let made_again = Regenerables::with(None).0;
+        let told_here = made_again.rows().filter(|known| !known.is_told_by_child).count();
+        assert!(of_regenerables(&made_again).len() >= told_here);
     }
 }

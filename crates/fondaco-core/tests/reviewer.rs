@@ -254,3 +254,48 @@ fn what_the_rules_protect_is_protected_from_every_way_into_a_plan() {
         assert!(reason.contains("what the rules protect is not known"), "{reason}");
     }
 }
+
+#[test]
+fn files_that_show_the_number_of_their_layer_are_of_the_file_system_that_was_scanned() {
+    if !is_root("an overlay") {
+        return;
+    }
+    let directory = tempfile::tempdir().unwrap();
+    let base = directory.path().canonicalize().unwrap();
+    let state = State::open(&base.join("state")).unwrap();
+    let (lower, space, seen) = (base.join("lower"), base.join("space"), base.join("seen"));
+    for place in [&lower, &space, &seen] {
+        fs::create_dir(place).unwrap();
+    }
+    let mount = |arguments: &[&str]| {
+        let output = std::process::Command::new("mount").args(arguments).output().unwrap();
+        output.status.success()
+    };
+    assert!(mount(&["-t", "tmpfs", "none", space.to_str().unwrap()]));
+    for name in ["upper", "work"] {
+        fs::create_dir(space.join(name)).unwrap();
+    }
+    let (lower, upper, work) = (lower.display(), space.join("upper"), space.join("work"));
+    let options = format!(
+        "xino=off,lowerdir={lower},upperdir={},workdir={}",
+        upper.display(),
+        work.display()
+    );
+    if mount(&["-t", "overlay", "-o", &options, "none", seen.to_str().unwrap()]) {
+        fs::create_dir(seen.join("logs")).unwrap();
+        let file = seen.join("logs/tide.log");
+        fs::write(&file, [1; 5000]).unwrap();
+        let catalog = scan(&seen);
+        let reviewed = review(&state, &catalog, &file, false);
+        assert!(reviewed.is_ok(), "{reviewed:?}");
+        // what is mounted over it since is another file system all the same
+        assert!(mount(&["-t", "tmpfs", "none", seen.join("logs").to_str().unwrap()]));
+        fs::write(&file, [1; 5000]).unwrap();
+        assert!(review(&state, &catalog, &file, false).is_err());
+        run("umount", &[seen.join("logs").as_os_str()]);
+        run("umount", &[seen.as_os_str()]);
+    } else {
+        common::skipped("layers: an overlay cannot be mounted here");
+    }
+    run("umount", &[space.as_os_str()]);
+}

@@ -247,10 +247,34 @@ impl<'a> Reviewer<'a> {
             Some(Err(elsewhere)) => elsewhere.to_string(),
             Some(Ok(device)) if *device == now.dev => return Ok(()),
             None if scanned.device == now.dev => return Ok(()),
+            // where layers lie on each other, files may show the number of their layer; what is on the mount of
+            // its directory is on the file system that was scanned
+            expected if is_of_its_directory(&scanned.path, now, expected, scanned.device) => {
+                return Ok(());
+            }
             _ => "it lies on another file system now".to_owned(),
         };
         Err(Refusal::NotAsScanned { path: scanned.path.clone(), difference })
     }
+}
+
+/// Whether an entry that is no directory lies on the mount of its directory, and that on the scanned file system.
+fn is_of_its_directory(
+    path: &Path,
+    now: &Stat,
+    expected: Option<&Result<u64, Elsewhere>>,
+    scanned: u64,
+) -> bool {
+    let device = match expected {
+        Some(Ok(device)) => *device,
+        Some(Err(_)) => return false,
+        None => scanned,
+    };
+    let directory = path.parent().and_then(|directory| kernel::stat_path(directory).ok());
+    now.kind != Kind::Directory
+        && directory.is_some_and(|above| {
+            above.dev == device && above.mount == now.mount && above.mount != 0
+        })
 }
 
 /// A deleted file that is to be let go of, as something planned.

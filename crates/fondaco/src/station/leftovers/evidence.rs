@@ -1,12 +1,12 @@
 //! What is known about the selected leftover, and about the selected deleted file.
 
 use fondaco_core::catalog::EntryId;
-use fondaco_core::leftovers::{FoundGroup, Sum, Usual, What};
+use fondaco_core::leftovers::{FoundGroup, GroupName, Sum, Usual, What};
 use fondaco_core::lens::Accounts;
 use fondaco_core::shown::shown;
 use fondaco_core::units::{Bytes, counted, grouped};
 
-use super::{held_view, looking, rows, selected_held};
+use super::{held_view, looking, rows, selected_held, view};
 use crate::frame::model::Model;
 use crate::frame::view::{Pen, Sheet, dated, of_entry};
 
@@ -15,6 +15,14 @@ pub(super) fn of_selected(model: &Model, pen: &Pen<'_>) -> Sheet {
         return of_held(model, pen);
     }
     let Some((name, item)) = rows::item(model) else {
+        let is_held = rows::selected_group(model) == Some(GroupName::Held);
+        if is_held && !model.scan.roots.is_empty() && !view::shows_both(model) {
+            let about = GroupName::Held.group();
+            let mut sheet = Sheet::of_verdict(about.what.to_owned(), pen.theme.amber);
+            sheet.fact("for", about.speaks_for);
+            sheet.fact("against", about.against);
+            return sheet;
+        }
         return rows::found_group(model)
             .map_or_else(Sheet::default, |group| of_group(model, pen, group));
     };
@@ -53,6 +61,13 @@ fn of_group(model: &Model, pen: &Pen<'_>, group: &FoundGroup) -> Sheet {
         Usual::Tell => ("Only told: nothing of it is planned from here.", pen.theme.dim),
     };
     let mut sheet = Sheet::of_verdict(text.to_owned(), style);
+    if !view::shows_both(model) {
+        sheet = Sheet::of_verdict(about.what.to_owned(), pen.theme.amber);
+        sheet.fact("for", about.speaks_for);
+        sheet.fact("against", about.against);
+        sheet.fact("how sure", about.sure.words());
+        sheet.fact("usually", text);
+    }
     let amount = |sum: Sum| {
         let leftovers = counted(sum.items, "leftover");
         format!("{} in {leftovers}, {}", model.bytes(sum.allocated), counted(sum.entries, "entry"))

@@ -80,6 +80,8 @@ fn groups_say_what_they_are_and_open_to_their_leftovers() {
     keys(&mut stage, &[Key::Escape]);
     let small = screen(&mut stage, (80, 24));
     assert!(small.contains("broken links") && !small.contains("tide/a.tmp"), "{small}");
+    // there the evidence says what speaks for and against
+    assert!(small.contains("against") && small.contains("names that will not survive"), "{small}");
     // what is only told cannot be planned, and says so
     keys(&mut stage, &[Key::End, Key::Char('A'), Key::Enter, Key::Char(' ')]);
     assert!(stage.model.draft.is_empty() && stage.model.overlay.is_none());

@@ -8,6 +8,7 @@ use ratatui::layout::Rect;
 
 use super::looking::Look;
 use super::{held_view, looking, rows};
+use crate::frame::geometry;
 use crate::frame::model::Model;
 use crate::frame::view::{Pen, Target, cut_path, nothing_scanned};
 
@@ -18,6 +19,13 @@ const GROUPS: u16 = 52;
 /// From this height on they stand one above the other.
 const STACKED: u16 = 26;
 
+/// Whether groups and leftovers are both seen: then there is room to say what speaks for and against a group too. Else
+/// that stands in its evidence.
+pub(super) fn shows_both(model: &Model) -> bool {
+    let panel = geometry::panel(model);
+    !model.scan.roots.is_empty() && (panel.width >= BESIDE || panel.height >= STACKED)
+}
+
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let groups = rows::groups(model);
     if groups.is_empty() {
@@ -25,13 +33,13 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         return;
     }
     let inside = rows::is_inside(model);
-    if area.width >= BESIDE {
+    if area.width >= BESIDE && shows_both(model) {
         group_panel(model, pen, Rect { width: GROUPS, ..area }, &groups);
         let rule = Rect { x: area.x + GROUPS, width: 1, ..area };
         pen.fill(rule, "│", pen.theme.dim);
         let right = Rect { x: rule.x + 1, width: area.width - GROUPS - 1, ..area };
         open_group(model, pen, right);
-    } else if area.height >= STACKED && !model.scan.roots.is_empty() {
+    } else if shows_both(model) {
         let detail =
             rows::selected_group(model).map_or(0, |name| detail_lines(name.group(), area.width));
         let height = (groups.len() as u16 + 3 + detail).min(area.height * 3 / 5);
@@ -118,6 +126,7 @@ fn group_panel(model: &Model, pen: &mut Pen<'_>, area: Rect, groups: &[GroupName
     head(model, pen, area);
     let selected = rows::group_cursor(model);
     let group = groups.get(selected).map(|name| name.group());
+    let group = group.filter(|_| shows_both(model));
     let detail = group.map_or(0, |group| detail_lines(group, area.width));
     let list =
         Rect { y: area.y + 2, height: area.height.saturating_sub(2 + detail).max(3), ..area };

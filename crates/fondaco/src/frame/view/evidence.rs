@@ -85,6 +85,9 @@ fn draw_tall(pen: &mut Pen<'_>, area: Rect, sheet: &Sheet) {
     }
 }
 
+/// Facts that are sentences.
+const SENTENCES: [&str; 5] = ["note", "for", "against", "usually", "left over"];
+
 /// Below the panel: the verdict, then as many facts in columns as fit.
 fn draw_flat(pen: &mut Pen<'_>, area: Rect, sheet: &Sheet) {
     let theme = pen.theme;
@@ -97,7 +100,7 @@ fn draw_flat(pen: &mut Pen<'_>, area: Rect, sheet: &Sheet) {
     let width = area.width / columns;
     // a sentence needs the whole width, and says more than a fact that may not fit below it
     let (notes, facts): (Vec<_>, Vec<_>) =
-        sheet.facts.iter().partition(|(name, _)| *name == "note");
+        sheet.facts.iter().partition(|(name, _)| SENTENCES.contains(name));
     for (name, value) in notes {
         let height = area.bottom().saturating_sub(y).min(2);
         pen.text(area.x, y, name, theme.dim, if height > 0 { 11 } else { 0 });

@@ -62,11 +62,11 @@ fn of_group(model: &Model, pen: &Pen<'_>, group: &FoundGroup) -> Sheet {
     };
     let mut sheet = Sheet::of_verdict(text.to_owned(), style);
     if !view::shows_both(model) {
-        sheet = Sheet::of_verdict(about.what.to_owned(), pen.theme.amber);
+        let what = format!("{} {}.", about.what, capital(about.sure.words()));
+        sheet = Sheet::of_verdict(what, pen.theme.amber);
         sheet.fact("for", about.speaks_for);
         sheet.fact("against", about.against);
-        sheet.fact("how sure", about.sure.words());
-        sheet.fact("usually", text);
+        sheet.fact("usually", text.trim_start_matches("Usually "));
     }
     let amount = |sum: Sum| {
         let leftovers = counted(sum.items, "leftover");
@@ -91,6 +91,12 @@ fn of_group(model: &Model, pen: &Pen<'_>, group: &FoundGroup) -> Sheet {
             largest.map(|item| (rows::name(model, item), model.bytes(item.allocated))).collect();
     }
     sheet
+}
+
+/// With a capital letter, as a sentence of its own.
+fn capital(words: &str) -> String {
+    let mut letters = words.chars();
+    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }
 
 /// Adds to the evidence of an entry that it is left over, wherever it is shown.

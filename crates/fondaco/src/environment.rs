@@ -4,6 +4,7 @@ use std::io::{self, IsTerminal};
 use std::path::PathBuf;
 use std::sync::Once;
 
+use crate::failure::Failure;
 use crate::output::tell;
 use anyhow::{Context, Result};
 use fondaco_core::kernel;
@@ -56,7 +57,8 @@ pub fn state_if_any(said: Option<PathBuf>) -> Option<State> {
     match open_state(Some(directory)) {
         Ok(state) => Some(state),
         Err(error) => {
-            SAID.call_once(|| tell!("settings are not used: {error:#}"));
+            let why = Failure::with_causes(error.as_ref());
+            SAID.call_once(|| tell!("settings are not used: {why}"));
             None
         }
     }

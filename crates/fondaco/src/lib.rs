@@ -12,6 +12,7 @@ mod cli;
 mod command;
 mod demo;
 mod environment;
+mod failure;
 mod fit;
 mod frame;
 mod log;
@@ -30,6 +31,7 @@ use clap::{CommandFactory, Parser};
 
 use cli::Cli;
 use command::Outcome;
+use failure::Failure;
 use fondaco_core::contained::is_contained;
 use fondaco_core::kernel;
 use fondaco_core::lens::LensError;
@@ -58,8 +60,7 @@ pub fn main() -> ExitCode {
         Ok(outcome) => outcome.into(),
         Err(error) if is_closed_pipe(&error) => ExitCode::SUCCESS,
         Err(error) => {
-            let causes: Vec<String> = error.chain().map(ToString::to_string).collect();
-            tell!("{}", causes.join(": "));
+            tell!("{}", Failure::with_causes(error.as_ref()));
             if is_usage(&error) { ExitCode::from(2) } else { Outcome::Failed.into() }
         }
     }

@@ -733,12 +733,17 @@ fn errors_of_the_device_are_listed_and_the_scan_goes_on() {
     // counted for each thread; not the calls by which the program itself is loaded
     for (call, error, words) in [
         ("newfstatat", "ESTALE:when=90+70", "tale file handle"),
-        ("getdents64", "EIO:when=9+20", "nput/output error"),
+        ("getdents64", "EIO", "nput/output error"),
         ("openat", "EIO:when=8+3", "nput/output error"),
     ] {
-        let output = Command::new("strace")
-            .args(["-f", "-qq", "-o", "/dev/null", "-e"])
-            .arg(format!("inject={call}:error={error}"))
+        let mut strace = Command::new("strace");
+        strace.args(["-f", "-qq", "-o", "/dev/null", "-e"]);
+        strace.arg(format!("inject={call}:error={error}"));
+        if call == "getdents64" {
+            // the program itself must be able to list what it saves into
+            strace.args(["-P", &demo.path("hydrophone"), "-P", &demo.path("telemetry")]);
+        }
+        let output = strace
             .args([FONDACO, "scan", &demo.path(""), "--json", "--state"])
             .arg(demo.at.join("state"))
             // the others would keep it from being saved
@@ -1215,4 +1220,16 @@ fn equal_files_and_contained_trees_are_found_told_and_planned() {
     );
     let after = demo.fondaco(&["duplicates", &root, "--json"]).ok().json();
     assert_eq!(after["sets"], Value::Array(Vec::new()));
+}
+
+#[test]
+fn a_scan_that_cannot_be_saved_is_told_all_the_same() {
+    let demo = Demo::new();
+    std::fs::write(demo.at.join("state/scans"), "no directory").unwrap();
+    let ran = demo.fondaco(&["scan", &demo.path(""), "--save", "--json"]);
+    assert!(ran.code() == 1 && ran.err().contains("the scan was not saved"), "{}", ran.err());
+    assert_eq!(ran.err().matches("state/scans").count(), 1, "told once: {}", ran.err());
+    let scanned: Value = serde_json::from_str(&ran.out()).unwrap();
+    assert!(scanned["roots"][0]["entries"].as_u64() > Some(3_000), "{scanned}");
+    assert_eq!(scanned.get("saved"), None);
 }

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use anyhow::Result;
+use anyhow::{Context, Result};
 use fondaco_core::catalog::{Catalog, Root};
 use fondaco_core::saved;
 use fondaco_core::shown::Shown;
@@ -16,9 +16,11 @@ use crate::output::{self, Lean, Table, path_value, put_path, say};
 
 pub(super) fn run(arguments: &cli::Scan, state: Option<PathBuf>) -> Result<Outcome> {
     let Obtained { catalog, seconds } = obtain(&arguments.paths, &arguments.walk, state.clone())?;
-    let saved = match arguments.save {
-        true => Some(saved::save(&open_state(state)?, &catalog, false)?),
-        false => None,
+    let save = || Ok(saved::save(&open_state(state)?, &catalog, false)?);
+    let (saved, not_saved) = match arguments.save.then(save).transpose() {
+        Ok(number) => (number, Ok(())),
+        // a scan may have taken hours: it is told even where it cannot be saved
+        Err(error) => (None, Err::<(), anyhow::Error>(error)),
     };
     if arguments.json {
         let roots: Vec<Value> =
@@ -39,6 +41,7 @@ pub(super) fn run(arguments: &cli::Scan, state: Option<PathBuf>) -> Result<Outco
             say!("saved as scan {number}: fondaco scans open {number}");
         }
     }
+    not_saved.context("the scan was not saved")?;
     Ok(Outcome::of_scan(&catalog))
 }
 

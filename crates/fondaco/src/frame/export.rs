@@ -15,7 +15,7 @@ use fondaco_core::units::UnitStyle;
 
 use super::model::read;
 use crate::charts::{self, A4};
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::output::write_json;
 use crate::query::{Answer, Paper, Query, Subject};
 

@@ -36,7 +36,7 @@ use super::message::{Job, ManyFiles, Message};
 use super::model::SavedRow;
 use super::names::{NameQuestion, answer_names};
 use super::questions::{Asked, answer_all};
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 
 /// Starts jobs. Dropping it lets a scan end; a run goes on to its next safe point.
 pub struct Jobs {
@@ -161,7 +161,7 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
             Message::Peeked { path, outcome }
         }
         Job::Export(what) => {
-            let outcome = export(&what).map_err(|error| Failure::from(format!("{error:#}")));
+            let outcome = export(&what).map_err(|error| Failure::with_causes(error.as_ref()));
             Message::Exported(Box::new(outcome))
         }
         Job::SurveyMany(many) => survey_many(*many),

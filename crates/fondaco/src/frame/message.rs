@@ -22,7 +22,7 @@ use super::export::{Done, Export};
 use super::model::{Model, SavedRow};
 use super::names::{NameAnswer, NameQuestion};
 use super::questions::{Answer, Asked};
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::station::Station;
 
 /// What a job or a question of a station's own has come to.

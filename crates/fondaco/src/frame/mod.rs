@@ -7,7 +7,6 @@
 pub mod commands;
 mod evidence_job;
 pub mod export;
-pub mod failure;
 mod field;
 mod frame_times;
 pub mod geometry;

@@ -8,8 +8,8 @@ use fondaco_core::plan::Deed;
 use fondaco_core::units::Bytes;
 
 use super::{Model, SavedRow};
+use crate::failure::Failure;
 use crate::frame::Field;
-use crate::frame::failure::Failure;
 use crate::frame::message::Job;
 
 /// Something of a station's own that waits for a typed answer.

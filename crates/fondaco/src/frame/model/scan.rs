@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 
 use fondaco_core::catalog::{Catalog, EntryId};
 use fondaco_core::saved::About;

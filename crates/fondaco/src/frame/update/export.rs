@@ -3,8 +3,8 @@
 use fondaco_core::catalog::EntryId;
 
 use super::{ask, lens, place};
+use crate::failure::Failure;
 use crate::frame::export::{Done, Export, Exported, OfScan, destination};
-use crate::frame::failure::Failure;
 use crate::frame::message::Job;
 use crate::frame::model::{Asking, Model, read};
 use crate::query::Query;

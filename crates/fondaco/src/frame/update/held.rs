@@ -9,8 +9,8 @@ use fondaco_core::shown::shown;
 use fondaco_core::units::Bytes;
 
 use super::ask;
+use crate::failure::Failure;
 use crate::frame::Field;
-use crate::frame::failure::Failure;
 use crate::frame::message::Job;
 use crate::frame::model::{Asking, Model, Overlay, held_deeds};
 

@@ -26,8 +26,8 @@ use fondaco_core::units::{Time, counted};
 use super::commands::{Key, available, dispatch, why_not};
 use super::message::{Job, Message};
 use super::model::{Asking, Model, Overlay, Place, ScanState};
+use crate::failure::Failure;
 use crate::frame::Field;
-use crate::frame::failure::Failure;
 use crate::station::{Station, ask_all, go_to, to_scan};
 
 /// See the [module](self).

@@ -9,7 +9,7 @@ use fondaco_core::units::counted;
 use fondaco_core::volume::Class;
 
 use super::{ask, many, planning};
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::frame::message::Job;
 use crate::frame::model::{Asking, Model, Overlay, TypedAnswer};
 

@@ -4,10 +4,10 @@ use fondaco_core::units::Level;
 
 use super::moving::{self, Moving};
 use super::{export, held, run, scans, start_scan};
+use crate::failure::Failure;
 use crate::frame::Field;
 use crate::frame::commands::{Command, Key, available};
 use crate::frame::deed_key;
-use crate::frame::failure::Failure;
 use crate::frame::geometry;
 use crate::frame::message::Job;
 use crate::frame::model::{Asking, Model, Overlay};

@@ -6,7 +6,7 @@ use fondaco_core::kernel::Kind;
 use fondaco_core::peek::{HexRow, Inside, Peek};
 use fondaco_core::shown::shown;
 
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::frame::message::Job;
 use crate::frame::model::{Model, Overlay};
 

@@ -6,7 +6,7 @@ use fondaco_core::shown::Shown;
 use fondaco_core::units::counted;
 
 use super::{after_change, ask, held, scans};
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::frame::message::{Job, Message};
 use crate::frame::model::{Asking, Model, RunStage};
 

@@ -12,8 +12,8 @@ use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, counted, grouped};
 
 use super::{ask, evidence, lens, start_scan};
+use crate::failure::Failure;
 use crate::frame::commands::Key;
-use crate::frame::failure::Failure;
 use crate::frame::message::{Job, Message};
 use crate::frame::model::{
     Asking, Mending, Model, Overlay, Place, SavedRow, ScanState, Selected, read,

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use fondaco_core::duplicates::Keep;
 
 use super::searching;
+use crate::failure::Failure;
 use crate::frame::Field;
-use crate::frame::failure::Failure;
 use crate::frame::message::Job;
 use crate::frame::model::{Asking, Model, Overlay, TypedAnswer};
 use crate::frame::update::ask;

@@ -16,7 +16,7 @@ use fondaco_core::kernel;
 use fondaco_core::state::State as Settings;
 use fondaco_core::units::{Bytes, Time, counted};
 
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::Model;
 

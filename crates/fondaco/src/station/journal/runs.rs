@@ -9,7 +9,7 @@ use fondaco_core::state::State;
 use fondaco_core::units::Time;
 
 use super::{OpenRun, chosen_to_put_back, held, not_begun, selected_run};
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{Asking, Model, RunStage, TypedAnswer};
 use crate::frame::update::run::begin_run;

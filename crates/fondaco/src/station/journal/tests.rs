@@ -4,8 +4,8 @@ use fondaco_core::carry_out::{Journal, RunState};
 use fondaco_core::units::Bytes;
 
 use super::runs::{CameBack, RunRead, Runs};
+use crate::failure::Failure;
 use crate::frame::commands::{Key, named};
-use crate::frame::failure::Failure;
 use crate::frame::message::{Job, Message, News};
 use crate::frame::tests::{NOW, Stage};
 use crate::frame::view::{self, Theme};

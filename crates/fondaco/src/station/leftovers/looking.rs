@@ -10,7 +10,7 @@ use fondaco_core::leftovers::{self, Found};
 use fondaco_core::plan::protection_now;
 use fondaco_core::state::State as Settings;
 
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{Model, read};
 use crate::frame::update::evidence::look;

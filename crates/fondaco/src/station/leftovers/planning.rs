@@ -11,7 +11,7 @@ use fondaco_core::state::State as Settings;
 use fondaco_core::units::{Bytes, Time, counted};
 
 use super::{looking, rows};
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{Asking, Model, Overlay, TypedAnswer, deeds, read};
 use crate::frame::update::{ask, lens};

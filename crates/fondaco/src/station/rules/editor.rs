@@ -12,8 +12,8 @@ use fondaco_core::state::State;
 use ratatui_textarea::{CursorMove, Input, Key as TextKey, TextArea};
 
 use super::trial::try_out;
+use crate::failure::Failure;
 use crate::frame::commands::Key;
-use crate::frame::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{Asking, Model, TypedAnswer};
 use crate::frame::update::ask;

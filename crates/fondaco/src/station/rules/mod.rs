@@ -14,9 +14,9 @@ use std::sync::Arc;
 
 use ratatui::layout::Rect;
 
+use crate::failure::Failure;
 use crate::frame::commands::{Command, Key, always, command};
 use crate::frame::export::Exported;
-use crate::frame::failure::Failure;
 use crate::frame::message::Job;
 use crate::frame::model::Model;
 use crate::frame::update::{export, step};

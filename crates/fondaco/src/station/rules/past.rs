@@ -8,7 +8,7 @@ use fondaco_core::rule::{RuleSet, kept_days};
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
 
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::Model;
 use crate::query::Past;

@@ -12,7 +12,7 @@ use fondaco_core::rule::{Circumstances, Frees, Keeper, Rule, RuleSet, Sum, TryOu
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, counted};
 
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{Model, read};
 use crate::frame::update::many::{Surveyed, plan_surveyed};

@@ -12,7 +12,7 @@ use fondaco_core::units::{Time, grouped};
 use fondaco_core::volume::{Volume, volume_of};
 
 use super::shown_books;
-use crate::frame::failure::Failure;
+use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{Focus, Model, Overlay, read};
 use crate::frame::update::begin_scan;

@@ -13,9 +13,9 @@ use fondaco_core::books::Books;
 use fondaco_core::volume::Volume;
 use ratatui::layout::Rect;
 
+use crate::failure::Failure;
 use crate::frame::commands::{Command, Key, command};
 use crate::frame::export::Exported;
-use crate::frame::failure::Failure;
 use crate::frame::message::Job;
 use crate::frame::model::{Focus, Model};
 use crate::frame::update::start_scan;

@@ -10,10 +10,19 @@ pub struct Failure(String);
 impl Failure {
     /// Of an error.
     pub fn of(error: impl Error) -> Self {
+        Self::with_causes(&error)
+    }
+
+    /// As [`of`](Self::of), of an error that is only borrowed. A cause that the message has told
+    /// already is not told again.
+    pub fn with_causes(error: &dyn Error) -> Self {
         let mut text = error.to_string();
         let mut cause = error.source();
         while let Some(error) = cause {
-            text = format!("{text}: {error}");
+            let more = error.to_string();
+            if !text.contains(&more) {
+                text = format!("{text}: {more}");
+            }
             cause = error.source();
         }
         Self(text)

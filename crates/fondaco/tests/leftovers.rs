@@ -336,6 +336,9 @@ fn plant_more(system: &mut System) {
         system.directory(&format!("{home}/Maildir/.Spam/{part}"), old);
     }
     system.plant(&format!("{home}/Maildir/.Spam"), "mail");
+    for mbox in [".thunderbird/x1.default/ImapMail/seamark.example/Trash", "letters/Junk.mbox"] {
+        system.planted_file(&format!("{home}/{mbox}"), b"From -", old, "mail");
+    }
     system.planted_file("/usr/local/lib/libtide.so.1.1", b"x", old, "libraries");
     system.file("/usr/local/lib/libtide.so.1.2", b"y", old);
     system.planted_file("/srv/names/tide ", b"x", old, "fragile-names");

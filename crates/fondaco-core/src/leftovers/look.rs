@@ -24,7 +24,7 @@ pub enum LookError {
         #[source]
         error: RowError,
     },
-    /// A user's table cannot be read.
+    /// A user's table cannot be read, or not what is mounted.
     #[error("{}", .0.whole())]
     Call(#[from] CallError),
 }
@@ -58,14 +58,20 @@ pub struct Facts {
 
 impl Facts {
     /// As things are now.
-    pub fn now(state: &State, protection: Protection) -> Self {
-        Self {
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`] if it is not known what is mounted: a link that leads to an unmounted place must not be taken for a
+    /// broken one.
+    pub fn now(state: &State, protection: Protection) -> Result<Self, CallError> {
+        let mounts = kernel::mounts().map_err(CallError::on(Op::Read, "/proc/self/mountinfo"))?;
+        Ok(Self {
             protection,
             packages: Packages::of_system(Path::new("/")),
             open: OpenFiles::collect(Time::now()),
-            mounts: kernel::mounts().unwrap_or_default(),
+            mounts,
             kernels: state.settings.kernels.clone(),
-        }
+        })
     }
 
     /// What [`find`] needs of the machine.
@@ -113,7 +119,7 @@ pub fn look(
         found.not_looked_closer = Some(elsewhere.to_string());
         return Ok(found);
     }
-    let facts = Facts::now(state, protection);
+    let facts = Facts::now(state, protection)?;
     Ok(find(seen, &table, &accounts, Some(&facts.machine(with_packages)), stop))
 }
 

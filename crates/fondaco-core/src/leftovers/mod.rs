@@ -25,6 +25,7 @@ mod remains;
 mod table;
 
 use std::collections::HashMap;
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -42,7 +43,7 @@ pub use table::{RowError, Table};
 
 use crate::analysis::{Ownership, Packages, Protection, RepositoryState, repository_state};
 use crate::catalog::{Catalog, EntryId, Finder, Seen};
-use crate::kernel::{DeletedFiles, Mount, OpenFiles};
+use crate::kernel::{self, DeletedFiles, Kind, Mount, OpenFiles};
 use crate::lens::Accounts;
 use crate::state::KernelsKept;
 use crate::units::{Bytes, Time};
@@ -88,16 +89,15 @@ pub fn find(
     for bin in &passed.bins {
         search.found.extend(bins::contents(catalog, *bin, machine.is_some()));
     }
+    // until it is known that what they are beside is clean, also if the closer look is stopped before that
+    search.each(GroupName::Builds, |item| {
+        item.stays = Some(Arc::from("its repository has not been looked at"));
+    });
     if let Some(machine) = machine
         && !stop()
     {
         search.closer(&passed, machine, stop);
         search.leave_out(machine);
-    } else {
-        // whether what they are beside is clean is not known
-        search.each(GroupName::Builds, |item| {
-            item.stays = Some(Arc::from("its repository has not been looked at"));
-        });
     }
     search.dumps_by_name();
     Found::of(catalog, search.found, search.troubles)
@@ -188,13 +188,15 @@ impl Search<'_> {
         let catalog = self.catalog;
         let group = GroupName::Caches;
         let least = group.group().least_age().secs() as i64;
+        let builds = self.found.iter().filter(|(name, _)| *name == GroupName::Builds);
+        let builds: FxHashSet<u32> =
+            builds.filter_map(|(_, item)| item.id()).map(|id| id.0).collect();
         for id in directories.iter().filter(|id| self.seen.has(**id) && !catalog.is_root(**id)) {
             let is_old = catalog.now().sec.saturating_sub(catalog.newest(*id).sec) >= least;
-            let is_build = self
-                .found
-                .iter()
-                .any(|(name, item)| *name == GroupName::Builds && item.id() == Some(*id));
-            if is_old && !is_build && crate::analysis::is_cache_tag(&catalog.path(*id)) {
+            if is_old
+                && !builds.contains(&id.0)
+                && crate::analysis::is_cache_tag(&catalog.path(*id))
+            {
                 let note = Arc::from("its program tagged it as a cache (CACHEDIR.TAG)");
                 self.found.push((group, Leftover::entry(catalog, *id, note)));
             }
@@ -394,15 +396,26 @@ pub fn places_of_machine(root: &Path) -> Vec<PathBuf> {
         "usr/bin",
     ];
     let mut found: Vec<PathBuf> = Vec::new();
-    let homes = root.join("home").read_dir().into_iter().flatten().flatten();
-    let homes = homes.flat_map(|home| {
-        [".cache", ".local/share/Trash", ".npm", ".cargo/registry"]
-            .map(|name| home.path().join(name))
-    });
+    let in_home = [".cache", ".local/share/Trash", ".npm", ".cargo/registry"];
+    let home = root.join("home");
+    let homes = match kernel::names_in(&home) {
+        Ok(names) => {
+            names.iter().flat_map(|name| in_home.map(|place| home.join(name).join(place))).collect()
+        }
+        Err(error) if error.kind() == ErrorKind::NotFound => Vec::new(),
+        // the scan of it says why it cannot be read
+        Err(_) => vec![home.clone()],
+    };
     for place in places.iter().map(|place| root.join(place)).chain(homes) {
-        // what is reached through a link has another name already
-        let is_itself = place.canonicalize().is_ok_and(|real| real == place);
-        if is_itself && place.is_dir() && !found.iter().any(|known| place.starts_with(known)) {
+        let is_wanted = match kernel::stat_path(&place) {
+            // what is reached through a link has another name already
+            Ok(stat) if stat.kind == Kind::Directory => {
+                place.canonicalize().map_or(true, |real| real == place)
+            }
+            Ok(_) => false,
+            Err(error) => !matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory),
+        };
+        if is_wanted && !found.iter().any(|known| place.starts_with(known)) {
             found.push(place);
         }
     }
@@ -496,5 +509,27 @@ mod tests {
             let sum: Bytes = all.values().copied().sum();
             prop_assert_eq!((found.total.allocated, found.total.entries), (sum, all.len() as u64));
         }
+    }
+
+    #[test]
+    fn a_build_stays_where_the_look_was_stopped_before_its_repository() {
+        let directory = tempfile::tempdir().unwrap();
+        let root = directory.path().canonicalize().unwrap().join("tree");
+        std::fs::create_dir_all(root.join("model/target/debug")).unwrap();
+        std::fs::write(root.join("model/Cargo.toml"), "").unwrap();
+        std::fs::write(root.join("model/target/CACHEDIR.TAG"), "").unwrap();
+        std::os::unix::fs::symlink("nowhere", root.join("link")).unwrap();
+        let state = crate::state::State::open(&directory.path().join("state")).unwrap();
+        let later = Time::at(Time::now().sec + 1_000 * 86_400);
+        let mut scan = Scan::start(std::slice::from_ref(&root), &Options::new(later)).unwrap();
+        scan.wait();
+        // goes on at the first question, and stops at every later one
+        let asked = std::cell::Cell::new(0);
+        let stop = || asked.replace(asked.get() + 1) > 0;
+        let protection = Protection::of_system(&state);
+        let found = look(scan.catalog().whole(), &state, protection, false, &stop).unwrap();
+        let builds = found.groups.iter().find(|group| group.name == GroupName::Builds).unwrap();
+        assert_eq!((builds.items.len(), builds.that_go().count()), (1, 0), "{builds:?}");
+        assert!(asked.get() > 1);
     }
 }

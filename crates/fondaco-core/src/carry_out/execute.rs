@@ -117,20 +117,7 @@ pub fn carry_out(
         watch,
         stopped: false,
     };
-    run.refuse_incomplete()?;
-    run.pack_all()?;
-    run.copy_all()?;
-    run.share_all()?;
-    run.remove_all(false)?;
-    run.remove_all(true)?;
-    run.tools_all()?;
-    run.restore_all()?;
-    run.release_all()?;
-    // what was removed is freed before it is measured
-    run.lease_return = LeaseReturn::default();
-    run.clear_copies();
-    run.drop_left_names();
-    run.areas.remove_empty();
+    run.go_through()?;
     let (entries, freed, stopped) = (run.entries, run.figures.freed, run.stopped);
     let after = used_before.and_then(|before| {
         let expected = before.get().saturating_sub(freed.get());
@@ -286,6 +273,25 @@ pub(super) struct Run<'a> {
 }
 
 impl Run<'_> {
+    /// All actions, kind after kind, and then what the run itself made and needs no more.
+    fn go_through(&mut self) -> Result<(), CarryOutError> {
+        self.refuse_incomplete()?;
+        self.pack_all()?;
+        self.copy_all()?;
+        self.share_all()?;
+        self.remove_all(false)?;
+        self.remove_all(true)?;
+        self.tools_all()?;
+        self.restore_all()?;
+        self.release_all()?;
+        // what was removed is freed before it is measured
+        self.lease_return = LeaseReturn::default();
+        self.clear_copies();
+        self.drop_left_names();
+        self.areas.remove_empty();
+        Ok(())
+    }
+
     /// Tells how far we are and hears whether to stop.
     pub(super) fn goes_on(&mut self, phase: &'static str, at: usize) -> bool {
         self.figures.phase = phase;

@@ -11,7 +11,7 @@ use std::process::{Command, Stdio};
 use super::EntryState;
 use crate::kernel::{self, CallError, Op};
 use crate::leftovers::{self, PackageRemoval};
-use crate::plan::{Action, Refusal, Shared, Survey, ToolTarget};
+use crate::plan::{Action, Refusal, Survey, ToolTarget};
 use crate::shown::{Shown, safe_text, shown};
 use crate::units::{Bytes, Time, counted};
 
@@ -240,15 +240,6 @@ pub(super) fn settled(action: &Action) -> (EntryState, String) {
 
 /// What a rehearsal reckons with.
 pub(super) fn survey_of(action: &Action) -> Survey {
-    Survey {
-        target: action.target.clone(),
-        single: action.target.allocated,
-        linked: HashMap::new(),
-        socket: None,
-        shared: Shared::default(),
-        in_use: None,
-        changed: Time::default(),
-        held: None,
-        tool: action.tool.clone(),
-    }
+    let alone = Survey::of_target(action.target.clone(), Time::default());
+    Survey { tool: action.tool.clone(), ..alone }
 }

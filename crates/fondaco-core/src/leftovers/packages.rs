@@ -1,6 +1,7 @@
 //! Packages that may go. The package manager says which, and it is what removes them.
 
 use std::collections::{HashMap, HashSet};
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::Arc;
@@ -12,7 +13,7 @@ use super::dpkg::{self, Dpkg, Installed};
 use super::found::{Leftover, What};
 use super::group::GroupName;
 use crate::catalog::{Catalog, EntryId};
-use crate::kernel::{self, AccessTimes, Mount, output_within};
+use crate::kernel::{self, AccessTimes, CallError, Mount, Op, output_within};
 use crate::units::{Bytes, Time};
 
 /// Packages that the package manager is to remove together.
@@ -39,6 +40,9 @@ pub enum ManagerError {
     /// There is none that Fondaco knows.
     #[error("there is no apt-get on this machine")]
     None,
+    /// Whether there is one is not known.
+    #[error("{}", .0.whole())]
+    Call(#[from] CallError),
     /// It did not answer in time.
     #[error("apt-get did not answer in time")]
     NoAnswer,
@@ -54,8 +58,10 @@ const APT: &str = "/usr/bin/apt-get";
 
 /// apt-get(8), in a plain environment. `-s` never changes anything and asks for no rights.
 fn apt(arguments: &[&str]) -> Result<String, ManagerError> {
-    if !Path::new(APT).exists() {
-        return Err(ManagerError::None);
+    match kernel::stat_path(Path::new(APT)) {
+        Ok(_) => {}
+        Err(error) if error.kind() == ErrorKind::NotFound => return Err(ManagerError::None),
+        Err(error) => return Err(CallError::on(Op::Examine, APT)(error).into()),
     }
     let mut command = Command::new(APT);
     command.args([

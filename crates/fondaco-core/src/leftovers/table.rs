@@ -13,7 +13,7 @@ use super::group::GroupName;
 use crate::analysis::Regenerables;
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::Kind;
-use crate::pattern::Pattern;
+use crate::pattern::{Pattern, PatternError};
 use crate::units::Age;
 
 /// What is wrong with a table, and where.
@@ -112,14 +112,15 @@ impl Table {
     ///
     /// What is wrong with the user's file; the own table is used then.
     pub fn with(user: Option<&str>, made_again: Option<&str>) -> (Self, Option<RowError>) {
-        let (mut rows, error) = match user.map(parse) {
+        let homes = homes();
+        let (mut rows, error) = match user.map(|text| parse(text, &homes)) {
             None => (Vec::new(), None),
             Some(Ok(rows)) => (rows, None),
             Some(Err(error)) => (Vec::new(), Some(error)),
         };
         // held by a test: the file is a part of the program
-        rows.extend(parse(include_str!("leftovers.toml")).unwrap_or_default());
-        rows.extend(of_regenerables(&Regenerables::with(made_again).0));
+        rows.extend(parse(include_str!("leftovers.toml"), &homes).unwrap_or_default());
+        rows.extend(of_regenerables(&Regenerables::with(made_again).0, &homes));
         (Self::of_rows(rows), error)
     }
 
@@ -230,6 +231,19 @@ impl Table {
     }
 }
 
+/// Why a pattern of a row is none.
+#[derive(Debug, thiserror::Error)]
+enum RowPatternError {
+    #[error("expected a name pattern such as `*.tmp`: {}", .0.kind())]
+    Glob(#[from] globset::Error),
+    #[error(transparent)]
+    Name(#[from] PatternError),
+    #[error("expected a whole path such as `/var/crash/*`")]
+    NotWhole,
+    #[error("a choice at the end of a path holds no slash: write a row for each")]
+    SlashInChoice,
+}
+
 /// What a row is held against.
 enum HeldAgainst {
     Name(Vec<globset::Glob>),
@@ -242,9 +256,8 @@ struct Parsed {
     held_against: HeldAgainst,
 }
 
-fn glob(text: &str) -> Result<globset::Glob, String> {
-    let glob = GlobBuilder::new(text).literal_separator(true).build();
-    glob.map_err(|error| format!("expected a name pattern such as `*.tmp`: {}", error.kind()))
+fn glob(text: &str) -> Result<globset::Glob, globset::Error> {
+    GlobBuilder::new(text).literal_separator(true).build()
 }
 
 /// The directory's part of a path pattern, and that of the name: parted by the last slash that is in no choice.
@@ -284,10 +297,13 @@ fn homes() -> Vec<String> {
 }
 
 /// As [`held_against_whole_path`], where a path may begin in every home.
-fn held_against_path(path: &str) -> Result<(HeldAgainst, Option<Pattern>), String> {
+fn held_against_path(
+    path: &str,
+    homes: &[String],
+) -> Result<(HeldAgainst, Option<Pattern>), RowPatternError> {
     let Some(below) = path.strip_prefix("~/") else { return held_against_whole_path(path) };
     let (mut globs, mut last) = (Vec::new(), None);
-    for home in homes() {
+    for home in homes {
         let (HeldAgainst::Name(more) | HeldAgainst::Path(more), name) =
             held_against_whole_path(&format!("{home}/{below}"))?;
         globs.extend(more);
@@ -296,22 +312,22 @@ fn held_against_path(path: &str) -> Result<(HeldAgainst, Option<Pattern>), Strin
     Ok((HeldAgainst::Path(globs), last))
 }
 
-fn held_against_whole_path(path: &str) -> Result<(HeldAgainst, Option<Pattern>), String> {
+fn held_against_whole_path(path: &str) -> Result<(HeldAgainst, Option<Pattern>), RowPatternError> {
     let Some((directory, name)) = parted(path).filter(|(_, name)| !name.is_empty()) else {
-        return Err("expected a whole path such as `/var/crash/*`".to_owned());
+        return Err(RowPatternError::NotWhole);
     };
     if name.contains('/') {
-        return Err("a choice at the end of a path holds no slash: write a row for each".to_owned());
+        return Err(RowPatternError::SlashInChoice);
     }
     if name == "**" {
         let globs = vec![glob(directory)?, glob(&format!("{directory}/**"))?];
         return Ok((HeldAgainst::Path(globs), None));
     }
-    let last = Pattern::parse(name).map_err(|error| error.to_string())?;
+    let last = Pattern::parse(name)?;
     Ok((HeldAgainst::Path(vec![glob(directory)?]), Some(last)))
 }
 
-fn parse(text: &str) -> Result<Vec<Parsed>, RowError> {
+fn parse(text: &str, homes: &[String]) -> Result<Vec<Parsed>, RowError> {
     let at = |place: usize, message: String| {
         let before = text.get(..place).unwrap_or(text);
         let line = before.matches('\n').count() + 1;
@@ -330,12 +346,13 @@ fn parse(text: &str) -> Result<Vec<Parsed>, RowError> {
         })?;
         let (held_against, last) = match (&raw.name, &raw.path) {
             (Some(name), None) if !name.get_ref().is_empty() && !name.get_ref().contains('/') => {
-                let glob = glob(name.get_ref()).map_err(|wrong| at(name.span().start, wrong))?;
+                let glob = glob(name.get_ref()).map_err(|wrong| {
+                    at(name.span().start, RowPatternError::from(wrong).to_string())
+                })?;
                 (HeldAgainst::Name(vec![glob]), None)
             }
-            (None, Some(path)) => {
-                held_against_path(path.get_ref()).map_err(|wrong| at(path.span().start, wrong))?
-            }
+            (None, Some(path)) => held_against_path(path.get_ref(), homes)
+                .map_err(|wrong| at(path.span().start, wrong.to_string()))?,
             (Some(name), _) => {
                 let message = "expected `name` without a slash, or `path`, and not both";
                 return Err(at(name.span().start, message.to_owned()));
@@ -381,7 +398,7 @@ fn expanded(pattern: &str) -> Vec<String> {
 }
 
 /// What is made again, as rows: build directories, and caches.
-fn of_regenerables(table: &Regenerables) -> Vec<Parsed> {
+fn of_regenerables(table: &Regenerables, homes: &[String]) -> Vec<Parsed> {
     let row = |known: crate::analysis::KnownRow<'_>, pattern: &str| {
         let group = match (known.is_build, known.is_of_packages) {
             (true, _) => GroupName::Builds,
@@ -389,7 +406,7 @@ fn of_regenerables(table: &Regenerables) -> Vec<Parsed> {
             (false, false) => GroupName::Caches,
         };
         let (held_against, last) = match pattern.contains('/') {
-            true => held_against_path(pattern).ok()?,
+            true => held_against_path(pattern, homes).ok()?,
             false => (HeldAgainst::Name(vec![glob(pattern).ok()?]), None),
         };
         let reason = format!("{}; made again by {}", known.reason, known.by);
@@ -420,7 +437,7 @@ mod tests {
 
     #[test]
     fn the_own_table_is_right_and_mistakes_are_told_with_their_place() {
-        let own = parse(include_str!("leftovers.toml")).map(|rows| rows.len());
+        let own = parse(include_str!("leftovers.toml"), &homes()).map(|rows| rows.len());
         assert!(own.as_ref().is_ok_and(|rows| *rows > 40), "{own:?}");
         let line = "reason = \"r\"\nsource = \"s\"\n";
         let cases = [
@@ -436,7 +453,7 @@ mod tests {
             ("[[leftover]]\ngroup = \"bins\"\nnames = \"a\"\n", (3, 1), "unknown field"),
         ];
         for (text, place, message) in cases {
-            let Err(error) = parse(&format!("{text}{line}")) else { panic!("{text}") };
+            let Err(error) = parse(&format!("{text}{line}"), &[]) else { panic!("{text}") };
             assert_eq!((error.line, error.column), place, "{text} {error}");
             assert!(error.message.contains(message), "{text} {error}");
         }
@@ -446,6 +463,6 @@ mod tests {
         // no row of what is made again is lost
         let made_again = Regenerables::with(None).0;
         let told_here = made_again.rows().filter(|known| !known.is_told_by_child).count();
-        assert!(of_regenerables(&made_again).len() >= told_here);
+        assert!(of_regenerables(&made_again, &homes()).len() >= told_here);
     }
 }

@@ -1,11 +1,11 @@
 //! Directories that a plan empties: planned themselves, so that what was cleared leaves no empty shells.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use super::{Deed, Planned, Refusal, Review, Reviewer, Shared, Survey, Target};
+use super::{Deed, Planned, Refusal, Review, Reviewer, Survey, Target};
 use crate::kernel::{self, CallError, DirReader, Kind, Op, Stat};
 
 /// Plans the directories in which, once all that is planned has gone, nothing is left: those below the scanned roots, if
@@ -98,15 +98,5 @@ fn emptied(
 pub(super) fn survey_alone(path: &Path, stat: &Stat) -> Survey {
     let target = Target { entries: 1, allocated: stat.allocated(), ..Target::of_inode(path, stat) };
     debug_assert!(target.kind == Kind::Directory);
-    Survey {
-        single: target.allocated,
-        target,
-        linked: HashMap::new(),
-        socket: None,
-        shared: Shared::default(),
-        held: None,
-        tool: None,
-        in_use: None,
-        changed: stat.ctime,
-    }
+    Survey::of_target(target, stat.ctime)
 }

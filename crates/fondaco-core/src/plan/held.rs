@@ -1,11 +1,10 @@
 //! Deleted files that processes hold, as targets of a plan.
 
-use std::collections::HashMap;
 use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Shared, Survey, Target};
+use super::{Survey, Target};
 use crate::kernel::{DeletedFile, DeletedFiles, Process};
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
@@ -66,27 +65,20 @@ pub fn survey_held(file: &DeletedFile, all: &DeletedFiles) -> Survey {
             bytes: other.allocated.unwrap_or(Bytes::ZERO),
             holders: pids(other),
         });
+    let target = Target {
+        path: DocPath(path),
+        device: file.dev,
+        inode: file.ino,
+        kind: file.kind,
+        size: file.size,
+        mtime: file.written,
+        ctime: file.changed,
+        links: 0,
+        entries: 1,
+        allocated,
+        digest: None,
+    };
     Survey {
-        target: Target {
-            path: DocPath(path),
-            device: file.dev,
-            inode: file.ino,
-            kind: file.kind,
-            size: file.size,
-            mtime: file.written,
-            ctime: file.changed,
-            links: 0,
-            entries: 1,
-            allocated,
-            digest: None,
-        },
-        single: allocated,
-        linked: HashMap::new(),
-        socket: None,
-        shared: Shared::default(),
-        in_use: None,
-        changed: Time::default(),
-        tool: None,
         held: Some(HeldSurvey {
             target: HeldTarget {
                 was: DocPath(file.path.clone()),
@@ -96,5 +88,6 @@ pub fn survey_held(file: &DeletedFile, all: &DeletedFiles) -> Survey {
             },
             together: together.collect(),
         }),
+        ..Survey::of_target(target, Time::default())
     }
 }

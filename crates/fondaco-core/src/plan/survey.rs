@@ -131,6 +131,23 @@ pub struct Survey {
     pub tool: Option<Box<super::ToolTarget>>,
 }
 
+impl Survey {
+    /// Of a target that nothing more is known of yet. All that it takes is counted as having one name.
+    pub(crate) fn of_target(target: Target, changed: Time) -> Self {
+        Self {
+            single: target.allocated,
+            target,
+            linked: HashMap::new(),
+            socket: None,
+            shared: Shared::default(),
+            held: None,
+            in_use: None,
+            changed,
+            tool: None,
+        }
+    }
+}
+
 /// Inodes whose names or change times this run itself has altered, so that another name of the
 /// same inode can still be recognised as what was reviewed.
 #[derive(Debug, Default)]
@@ -273,15 +290,8 @@ pub fn survey_at(
     }
     let mut walk = Walk {
         survey: Survey {
-            target: Target::of_inode(path, &top),
             single: Bytes::ZERO,
-            linked: HashMap::new(),
-            socket: None,
-            shared: Shared::default(),
-            held: None,
-            tool: None,
-            in_use: None,
-            changed: top.ctime,
+            ..Survey::of_target(Target::of_inode(path, &top), top.ctime)
         },
         mount: top.mount,
         path,

@@ -1,11 +1,10 @@
 //! What programs of the system remove themselves, as targets of a plan: packages, and files of the system journal.
 
-use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::{Deed, Planned, Refusal, Shared, Survey, Target};
+use super::{Deed, Planned, Refusal, Survey, Target};
 use crate::kernel::{self, CallError, Op};
 use crate::leftovers::{self, PackageRemoval};
 use crate::shown::DocPath;
@@ -68,17 +67,8 @@ fn survey(
 ) -> Result<Survey, Refusal> {
     let stat = kernel::stat_path(file).map_err(CallError::on(Op::Examine, file))?;
     let target = Target { entries, allocated, ..Target::of_inode(file, &stat) };
-    Ok(Survey {
-        target,
-        single: allocated,
-        linked: HashMap::new(),
-        socket: None,
-        shared: Shared::default(),
-        in_use: None,
-        changed: Time::default(),
-        held: None,
-        tool: Some(Box::new(tool)),
-    })
+    let alone = Survey::of_target(target, Time::default());
+    Ok(Survey { tool: Some(Box::new(tool)), ..alone })
 }
 
 /// Plans the removal of packages: what goes with them is asked of the package manager, which changes nothing by that.

@@ -114,12 +114,7 @@ pub(super) fn of_duplicates(
         draft.put_all(found);
         left_out.extend(refused.iter().map(ToString::to_string));
     }
-    let plan = draft.to_plan(reviewer.protected(), Time::now())?;
-    write(&plan, file)?;
-    print(&plan, arguments.all)?;
-    say!("Written to {}. Next: fondaco carry-out {} --rehearse", Shown(file), Shown(file));
-    tell_left_out(&left_out, if arguments.all { usize::MAX } else { LEFT_OUT });
-    Ok(if left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
+    finish(&draft, &reviewer, &left_out, file, arguments.all)
 }
 
 /// Writes the plan of what is left over.
@@ -135,11 +130,22 @@ pub(super) fn of_leftovers(
     let new = found.planned.into_iter().filter(|planned| known.insert(planned.path.clone()));
     draft.put_all(new.collect());
     let left_out: Vec<String> = found.left_out.iter().map(ToString::to_string).collect();
+    finish(&draft, reviewer, &left_out, file, arguments.all)
+}
+
+/// Writes a plan, prints it and tells what is not on it; `all` of it or what fits on a screen.
+fn finish(
+    draft: &Draft,
+    reviewer: &Reviewer<'_>,
+    left_out: &[String],
+    file: &Path,
+    all: bool,
+) -> Result<Outcome> {
     let plan = draft.to_plan(reviewer.protected(), Time::now())?;
     write(&plan, file)?;
-    print(&plan, arguments.all)?;
+    print(&plan, all)?;
     say!("Written to {}. Next: fondaco carry-out {} --rehearse", Shown(file), Shown(file));
-    tell_left_out(&left_out, if arguments.all { usize::MAX } else { LEFT_OUT });
+    tell_left_out(left_out, if all { usize::MAX } else { LEFT_OUT });
     Ok(if left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
 }
 

@@ -1,12 +1,13 @@
 //! The lens over all stations, and the questions to the scan that are under way.
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 
 use fondaco_core::catalog::Selection;
 use fondaco_core::lens::{Completion, Lens, LensError};
 
+use super::Model;
 use crate::frame::Field;
 
 /// The lens over all stations.
@@ -57,4 +58,32 @@ pub struct Questions {
     pub closer: Option<u64>,
     /// What is to be done with all files is asked when their list stands.
     pub plans_when_ready: bool,
+}
+
+/// The part of a scan that a search is about: what is found is right as long as it equals [`Model::searched`].
+#[derive(Clone, Debug, Default)]
+pub struct Searched {
+    /// The number of the scan.
+    pub scan: u64,
+    /// What the lens chooses of it. Held weakly: its contents go with the lens, its address is not used again.
+    selection: Option<Weak<Selection>>,
+}
+
+impl PartialEq for Searched {
+    fn eq(&self, other: &Self) -> bool {
+        let is_same = match (&self.selection, &other.selection) {
+            (Some(one), Some(other)) => one.ptr_eq(other),
+            (None, None) => true,
+            _ => false,
+        };
+        self.scan == other.scan && is_same
+    }
+}
+
+impl Model {
+    /// What a search would be about now.
+    pub fn searched(&self) -> Searched {
+        let selection = self.lens.selection.as_ref().map(Arc::downgrade);
+        Searched { scan: self.scan.number, selection }
+    }
 }

@@ -22,7 +22,7 @@ use fondaco_core::volume::{Class, Volume};
 use super::names::Names;
 use crate::station::{FIRST, Rooms, Station};
 pub use file_list::{FileRow, Files};
-pub use lens::{LensState, Questions, Typing};
+pub use lens::{LensState, Questions, Searched, Typing};
 pub use overlay::{Asking, Overlay, TypedAnswer, deeds, held_deeds};
 pub use place::{Place, Selected};
 pub use run::{Run, RunStage};

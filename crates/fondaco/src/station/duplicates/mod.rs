@@ -22,11 +22,11 @@ use ratatui::layout::Rect;
 use crate::frame::commands::{Command, Key, command};
 use crate::frame::export::Exported;
 use crate::frame::message::Job;
-use crate::frame::model::Model;
+use crate::frame::model::{Model, Searched};
 use crate::frame::update::export;
 use crate::frame::view::{Pen, Sheet};
 use crate::query::FoundCopies;
-use searching::{About, Again, Could, NotThere, PairRow, Results, Search, SetRow};
+use searching::{Again, Could, NotThere, PairRow, Results, Search, SetRow};
 
 /// See the [module](self).
 #[derive(Clone, Debug, Default)]
@@ -34,7 +34,7 @@ pub struct State {
     /// Counts what is asked for: what an earlier question still says is not believed.
     number: u64,
     /// The scan and the selection that all this is about.
-    about: About,
+    about: Searched,
     /// What of the scan at hand could be equal.
     could: Option<Could>,
     search: Search,
@@ -70,7 +70,7 @@ impl State {
 /// How many equal copies an entry has elsewhere, if a search of the scan at hand knows.
 fn equal_copies(model: &Model, entry: EntryId) -> Option<u64> {
     let state = &model.rooms.duplicates;
-    let results = state.results().filter(|_| state.about.0 == model.scan.number)?;
+    let results = state.results().filter(|_| state.about.scan == model.scan.number)?;
     let number = *results.set_of.get(&entry)?;
     Some(results.found.sets[number as usize].copies.len() as u64 - 1)
 }
@@ -206,7 +206,7 @@ impl super::Room for Room {
 
     fn refresh(&self, model: &mut Model) -> Vec<Job> {
         // something may have been planned, and the lens be the same
-        if model.rooms.duplicates.about != searching::about(model) {
+        if model.rooms.duplicates.about != model.searched() {
             searching::forget(model);
         }
         searching::count(model)

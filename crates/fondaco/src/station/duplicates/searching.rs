@@ -116,7 +116,7 @@ impl Subject {
         }
         let catalog = model.scan.catalog.clone()?;
         model.rooms.duplicates.number += 1;
-        model.rooms.duplicates.about = about(model);
+        model.rooms.duplicates.about = model.searched();
         Some(Self {
             number: model.rooms.duplicates.number,
             scan: model.scan.number,
@@ -147,15 +147,6 @@ impl Places for Subject {
     fn places(&self, entries: &[EntryId]) -> Vec<(Option<EntryId>, OsString)> {
         self.with(|catalog, _| catalog.places(entries))
     }
-}
-
-/// The number of a scan, and where what the lens chooses of it lies in memory.
-pub(super) type About = (u64, usize);
-
-/// What would be asked about now.
-pub(super) fn about(model: &Model) -> About {
-    let selection = model.lens.selection.as_ref();
-    (model.scan.number, selection.map_or(0, |selection| Arc::as_ptr(selection) as usize))
 }
 
 fn roots(catalog: &Catalog) -> Vec<EntryId> {

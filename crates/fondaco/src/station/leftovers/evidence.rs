@@ -101,7 +101,7 @@ fn capital(words: &str) -> String {
 
 /// Adds to the evidence of an entry that it is left over, wherever it is shown.
 pub(super) fn add(model: &Model, entry: EntryId, sheet: &mut Sheet) {
-    if model.rooms.leftovers.about.0 != model.scan.number {
+    if model.rooms.leftovers.about.scan != model.scan.number {
         return;
     }
     let Some(found) = looking::results(model) else { return };

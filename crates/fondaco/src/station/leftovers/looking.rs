@@ -17,9 +17,6 @@ use crate::frame::update::evidence::look;
 use crate::frame::update::start_scan;
 use crate::station::Station;
 
-/// The number of a scan, and where what the lens chooses of it lies in memory.
-pub(super) type About = (u64, usize);
-
 /// How far the look is.
 #[derive(Clone, Debug, Default)]
 pub(super) enum Look {
@@ -32,12 +29,6 @@ pub(super) enum Look {
     Done(Arc<Found>),
     /// It could not be done.
     Failed(Failure),
-}
-
-/// What would be looked at now.
-pub(super) fn about(model: &Model) -> About {
-    let selection = model.lens.selection.as_ref();
-    (model.scan.number, selection.map_or(0, |selection| Arc::as_ptr(selection) as usize))
 }
 
 /// What was found, as far as it is known.
@@ -77,7 +68,7 @@ pub(super) fn begin(model: &mut Model) -> Vec<Job> {
     }
     let Some(catalog) = model.scan.catalog.clone() else { return Vec::new() };
     let stop = Arc::new(AtomicBool::new(false));
-    let about = about(model);
+    let about = model.searched();
     let state = &mut model.rooms.leftovers;
     state.number += 1;
     state.about = about;

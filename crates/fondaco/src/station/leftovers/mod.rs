@@ -25,12 +25,12 @@ use ratatui::layout::Rect;
 use crate::frame::commands::{Command, Key, command};
 use crate::frame::export::Exported;
 use crate::frame::message::Job;
-use crate::frame::model::Model;
+use crate::frame::model::{Model, Searched};
 use crate::frame::update::evidence::look;
 use crate::frame::update::{export, held};
 use crate::frame::view::{Pen, Sheet};
 use crate::query::{FoundLeftovers, Held};
-use looking::{About, Look};
+use looking::Look;
 
 /// See the [module](self).
 #[derive(Clone, Debug, Default)]
@@ -38,7 +38,7 @@ pub struct State {
     /// Counts what is asked for: what an earlier look still says is not believed.
     number: u64,
     /// The scan and the selection that all this is about.
-    about: About,
+    about: Searched,
     look: Look,
     /// The selected group; the first one if that is not there.
     group: Option<GroupName>,
@@ -172,7 +172,7 @@ impl super::Room for Room {
     }
 
     fn refresh(&self, model: &mut Model) -> Vec<Job> {
-        if model.rooms.leftovers.about != looking::about(model) {
+        if model.rooms.leftovers.about != model.searched() {
             looking::forget(model);
         }
         looking::begin(model)

@@ -6,7 +6,7 @@ use std::os::fd::OwnedFd;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
+use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal, test_kill_process};
 use serde::{Deserialize, Serialize};
 
 use super::beneath::{CallError, Op};
@@ -56,6 +56,13 @@ impl Process {
         let started = rest.split(' ').nth(19)?.parse().ok()?;
         let user = std::fs::metadata(home).ok()?.uid();
         Some(Self { pid, started, user, command: crate::shown::shown(command) })
+    }
+
+    /// Whether the kernel says that no process has a number (`kill(2)`, signal 0). One that cannot be looked at has not
+    /// ended.
+    pub fn has_ended(pid: u32) -> bool {
+        let known = i32::try_from(pid).ok().and_then(Pid::from_raw);
+        known.is_none_or(|pid| test_kill_process(pid) == Err(rustix::io::Errno::SRCH))
     }
 
     /// Whether it is still there, and no other in its place.
@@ -136,11 +143,13 @@ mod tests {
         let mut child = std::process::Command::new("sleep").arg("100").spawn().unwrap();
         let process = Process::look(child.id()).unwrap();
         assert!(process.is_there() && process.since().sec > 1_000_000_000);
+        assert!(!Process::has_ended(child.id()) && Process::has_ended(u32::MAX));
         let earlier = Process { started: process.started - 1, ..process.clone() };
         assert!(!earlier.is_there());
         assert_eq!(earlier.handle().unwrap_err().kind(), io::ErrorKind::NotFound);
         process.handle().unwrap().end(false).unwrap();
         assert!(!child.wait().unwrap().success());
+        assert!(Process::has_ended(child.id()));
         assert_eq!(process.handle().unwrap_err().kind(), io::ErrorKind::NotFound);
         assert_eq!(Process::parent(std::process::id()), std::os::unix::process::parent_id());
     }

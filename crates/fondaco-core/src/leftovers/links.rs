@@ -18,6 +18,8 @@ use crate::kernel::{self, Mount};
 pub(super) struct Places {
     /// Mount points of `/etc/fstab` (`fstab(5)`) where nothing is mounted now.
     unmounted: Vec<PathBuf>,
+    /// Why that table cannot be read: then anything may be unmounted.
+    table_trouble: Option<String>,
     /// Where something is mounted as soon as it is asked for (`autofs(5)`): that is not done.
     automounted: Vec<PathBuf>,
 }
@@ -39,7 +41,11 @@ enum Led {
 
 impl Places {
     pub(super) fn of_system(mounts: &[Mount], root: &Path) -> Self {
-        let table = std::fs::read(root.join("etc/fstab")).unwrap_or_default();
+        let (table, table_trouble) = match std::fs::read(root.join("etc/fstab")) {
+            Ok(table) => (table, None),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => (Vec::new(), None),
+            Err(error) => (Vec::new(), Some(format!("/etc/fstab cannot be read: {error}"))),
+        };
         let lines = table.split(|byte| *byte == b'\n');
         let point = |line: &[u8]| {
             let mut fields = line.split(u8::is_ascii_whitespace).filter(|field| !field.is_empty());
@@ -52,6 +58,7 @@ impl Places {
         let automounted = mounts.iter().filter(|mount| mount.fs_type == "autofs");
         Self {
             unmounted,
+            table_trouble,
             automounted: automounted.map(|mount| mount.mount_point.clone()).collect(),
         }
     }
@@ -82,6 +89,9 @@ impl Places {
         if let Some(point) = self.unmounted.iter().find(|point| place.starts_with(point)) {
             let point = crate::shown::Shown(point);
             return Led::NotKnown(format!("leads to {shown}: {point} is not mounted"));
+        }
+        if let Some(trouble) = &self.table_trouble {
+            return Led::NotKnown(format!("leads to {shown}: {trouble}"));
         }
         if REMOVABLE.iter().any(|above| place.starts_with(above)) {
             return Led::NotKnown(format!("leads to {shown}, which may not be mounted now"));
@@ -189,5 +199,10 @@ mod tests {
             };
             assert_eq!(found, *led, "{target}");
         }
+        // a table that cannot be read may name any place
+        std::fs::remove_file(root.join("etc/fstab")).unwrap();
+        std::fs::create_dir(root.join("etc/fstab")).unwrap();
+        let places = Places::of_system(&[], &root);
+        assert!(matches!(places.follow(&root.join("1")), Led::NotKnown(_)));
     }
 }

@@ -1,6 +1,6 @@
 //! What crashed programs and editors leave: told by contents, and by whether the process is still there.
 
-use std::io::Read;
+use std::io::{self, Read};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::Arc;
@@ -10,13 +10,20 @@ use super::group::GroupName;
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::{self, Process};
 
-/// The beginning of a file, without following links or waiting for anything.
+/// The beginning of a file, without following links or waiting for anything; nothing if it cannot be read.
 pub(super) fn head(path: &Path, most: u64) -> Option<Vec<u8>> {
-    let directory = kernel::open_root(path.parent()?).ok()?;
-    let file = kernel::open_file(directory, path.file_name()?).ok()?;
+    read_head(path, most).ok()
+}
+
+/// As [`head`], with the reason why not.
+pub(super) fn read_head(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    let (Some(directory), Some(name)) = (path.parent(), path.file_name()) else {
+        return Err(io::ErrorKind::InvalidInput.into());
+    };
+    let file = kernel::open_file(kernel::open_root(directory)?, name)?;
     let mut head = Vec::new();
-    file.take(most).read_to_end(&mut head).ok()?;
-    Some(head)
+    file.take(most).read_to_end(&mut head)?;
+    Ok(head)
 }
 
 /// What a file is by its contents if it is the memory of a program (`core(5)`, `elf(5)`): the program's name as the
@@ -155,17 +162,22 @@ pub(super) fn locks(
     let left = old.filter_map(|(id, is_link)| {
         let pid = locked_by(&catalog.path(id), is_link)?;
         let note = format!("the lock of process {pid}, which this machine does not have");
-        Process::look(pid).is_none().then(|| (group, Leftover::entry(catalog, id, note.into())))
+        Process::has_ended(pid).then(|| (group, Leftover::entry(catalog, id, note.into())))
     });
     left.collect()
 }
 
-/// Why the remains of an editor stay, if they do: the process that wrote them is there.
+/// Why the remains of an editor stay, if they do: the process that wrote them is there, or they cannot be read.
 pub(super) fn editor_at_work(path: &Path) -> Option<Arc<str>> {
     let name = path.file_name()?.as_bytes();
     let pid = if name.starts_with(b".#") {
         // a link whose text is `user@host.pid:boot`
-        let target = std::fs::read_link(path).ok()?;
+        let target = match std::fs::read_link(path) {
+            Ok(target) => target,
+            // a file whose name begins like such a link
+            Err(error) if error.kind() == io::ErrorKind::InvalidInput => return None,
+            Err(error) => return Some(not_read(&error)),
+        };
         let text = target.to_str()?.rsplit_once('@')?.1.to_owned();
         let (place, _) = text.split_once(':').unwrap_or((&text, ""));
         let (host, pid) = place.rsplit_once('.')?;
@@ -174,7 +186,10 @@ pub(super) fn editor_at_work(path: &Path) -> Option<Arc<str>> {
         }
         pid.parse().ok()?
     } else {
-        let head = head(path, 68 + 40)?;
+        let head = match read_head(path, 68 + 40) {
+            Ok(head) => head,
+            Err(error) => return Some(not_read(&error)),
+        };
         if head.get(..2)? != b"b0" {
             return None;
         }
@@ -187,8 +202,15 @@ pub(super) fn editor_at_work(path: &Path) -> Option<Arc<str>> {
         }
         u32::from_le_bytes(head.get(24..28)?.try_into().ok()?)
     };
-    let process = Process::look(pid)?;
-    Some(format!("{} (pid {pid}) is there", process.command).into())
+    match Process::look(pid) {
+        Some(process) => Some(format!("{} (pid {pid}) is there", process.command).into()),
+        None if Process::has_ended(pid) => None,
+        None => Some(format!("process {pid} is there").into()),
+    }
+}
+
+fn not_read(error: &io::Error) -> Arc<str> {
+    format!("it cannot be read: {error}").into()
 }
 
 #[cfg(test)]

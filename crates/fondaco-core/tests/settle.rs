@@ -6,6 +6,7 @@ mod common;
 use std::ffi::OsStr;
 use std::ops::ControlFlow;
 use std::os::fd::AsFd;
+use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{DirBuilderExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
@@ -382,28 +383,45 @@ fn times_of_a_directory_are_left_alone_if_somebody_else_changed_it() {
     assert_ne!(parent.metadata().unwrap().mtime(), was, "a change of somebody else's stays seen");
 }
 
-/// Makes the journal's tables those of an earlier version.
+/// Makes the journal's tables those of an earlier version: a row for every action.
 fn downgrade(file: &Path, version: u32) {
-    let entries = Journal::open(file).unwrap().entries(1).unwrap();
+    let journal = Journal::open(file).unwrap();
+    let entries = journal.entries(1).unwrap();
+    let lists = journal.inventories(1, 1, 9).unwrap();
+    drop(journal);
     let mut database = rusqlite::Connection::open(file).unwrap();
     let transaction = database.transaction().unwrap();
     let old = "
-        CREATE TABLE old (run INTEGER NOT NULL, number INTEGER NOT NULL, path BLOB NOT NULL, action TEXT NOT NULL,
+        CREATE TABLE entry (run INTEGER NOT NULL, number INTEGER NOT NULL, path BLOB NOT NULL, action TEXT NOT NULL,
             state TEXT NOT NULL, area BLOB, archive BLOB, parent_before TEXT, parent_after TEXT,
             freed INTEGER NOT NULL DEFAULT 0, message TEXT NOT NULL DEFAULT '', at TEXT NOT NULL,
             PRIMARY KEY (run, number)) STRICT, WITHOUT ROWID;
-        INSERT INTO old SELECT run, number, x'', '', state, area, archive, parent_before, parent_after, freed,
-            message, at FROM entry;
         CREATE TABLE inventory (run INTEGER NOT NULL, number INTEGER NOT NULL, list BLOB NOT NULL,
             PRIMARY KEY (run, number)) STRICT, WITHOUT ROWID;
-        INSERT INTO inventory SELECT run, number, list FROM entry WHERE list IS NOT NULL;
-        DROP TABLE entry; DROP TABLE actions; DROP TABLE done_by_reason;
-        ALTER TABLE old RENAME TO entry; ALTER TABLE run DROP COLUMN actions;";
+        DROP TABLE step; DROP TABLE actions; DROP TABLE done_by_reason;
+        ALTER TABLE run DROP COLUMN actions; ALTER TABLE run DROP COLUMN counts; ALTER TABLE run DROP COLUMN half_done;";
     transaction.execute_batch(old).unwrap();
     for entry in entries {
-        let action = serde_json::to_string(&entry.action).unwrap();
-        let update = "UPDATE entry SET action = ?1 WHERE run = 1 AND number = ?2";
-        transaction.execute(update, (action, entry.action.number)).unwrap();
+        let insert = "INSERT INTO entry VALUES (1, ?1, x'', ?2, ?3, ?4, NULL, ?5, ?6, ?7, ?8, ?9)";
+        let area = entry.area.map(|area| area.as_os_str().as_bytes().to_vec());
+        let before = entry.parent_before.map(|(read, written)| format!("{read} {written}"));
+        let after = entry.parent_after.map(|time| time.to_string());
+        let values = (
+            entry.action.number,
+            serde_json::to_string(&entry.action).unwrap(),
+            entry.state.word(),
+            area,
+            before,
+            after,
+            entry.freed.get() as i64,
+            entry.message,
+            entry.at,
+        );
+        transaction.execute(insert, values).unwrap();
+    }
+    for (number, list) in lists {
+        let insert = "INSERT INTO inventory VALUES (1, ?1, ?2)";
+        transaction.execute(insert, (number, list.kept())).unwrap();
     }
     if version < 3 {
         transaction.execute_batch("DROP TABLE inventory;").unwrap();

@@ -24,7 +24,7 @@ use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Touched};
 use crate::shown::{Shown, shown};
 use crate::state::State;
 use crate::units::{Bytes, Time};
-use crate::volume::volume_of;
+use crate::volume::used_of_volume;
 
 /// What a run came to.
 #[derive(Clone, Debug)]
@@ -244,8 +244,7 @@ pub(super) fn archive_name(token: &str) -> String {
 
 /// Bytes in use on all volumes of a plan together, if all of them answer.
 fn used(plan: &Plan, state: &State) -> Option<Bytes> {
-    let volumes = plan.volumes();
-    volumes.iter().map(|(path, _)| Some(volume_of(path, state)?.capacity.ok()?.used)).sum()
+    plan.volumes().iter().map(|(path, _)| used_of_volume(path, state)).sum()
 }
 
 pub(super) struct Run<'a> {

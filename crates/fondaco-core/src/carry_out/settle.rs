@@ -95,12 +95,17 @@ fn settle_run(
     let mut unsettled = false;
     let mut changed = Vec::new();
     let mut lists = HashMap::new();
+    let to_settle =
+        |entry: &EntryRecord| entry.state == EntryState::Intended || entry.state.is_half_done();
+    let numbers = || entries.iter().filter(|entry| to_settle(entry)).map(|e| e.action.number);
+    let (first, last) = (numbers().min().unwrap_or(0), numbers().max().unwrap_or(0));
+    let inventories = journal.inventories(run.id, first, last)?;
     for (place, entry) in entries.iter_mut().enumerate() {
-        if entry.state == EntryState::Intended || entry.state.is_half_done() {
+        if to_settle(entry) {
             changed.push(place);
-            let inventory = journal.inventory(run.id, entry.action.number)?;
+            let inventory = inventories.get(&entry.action.number);
             let mut list = None;
-            let settled_as = settle_entry(entry, inventory.as_ref(), now, &mut list);
+            let settled_as = settle_entry(entry, inventory, now, &mut list);
             lists.extend(list.map(|list| (place, list)));
             match settled_as {
                 Ok((state, message)) => (entry.state, entry.message) = (state, message),

@@ -17,10 +17,11 @@ pub(super) const fn gives(group: u8, number: u8, size: usize) -> u32 {
 /// the call's number, and what the buffer itself says that follows it.
 pub(super) fn call(fd: impl AsFd, number: u32, buffer: &mut [u8], reach: usize) -> io::Result<()> {
     assert!(buffer.len() >= reach, "the kernel is never told of more room than there is");
+    // the number's type depends on the C library
+    #[allow(clippy::cast_lossless)]
+    let number = number as libc::Ioctl;
     // SAFETY: the kernel writes at most `reach` bytes, which lie within the buffer, and keeps no pointer.
-    let result = unsafe {
-        libc::ioctl(fd.as_fd().as_raw_fd(), libc::Ioctl::from(number), buffer.as_mut_ptr())
-    };
+    let result = unsafe { libc::ioctl(fd.as_fd().as_raw_fd(), number, buffer.as_mut_ptr()) };
     if result < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
 }
 

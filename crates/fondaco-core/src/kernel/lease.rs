@@ -105,6 +105,9 @@ pub struct LeaseReturn {
     thread: Option<(SyncSender<Leases>, JoinHandle<()>)>,
 }
 
+/// With fewer leases a thread takes longer to begin than it saves.
+const WORTH_A_THREAD: usize = 32;
+
 impl LeaseReturn {
     /// Gives these leases back: those on files that are gone soon, all others at once. Where no thread can be begun, at once
     /// too.
@@ -112,10 +115,10 @@ impl LeaseReturn {
         let mut leases = std::mem::take(leases);
         // what has a name may be wanted by it at once
         leases.0.retain(|_, lease| lease.is_nameless());
-        if leases.0.is_empty() {
-            return;
-        }
         if self.thread.is_none() {
+            if leases.0.len() < WORTH_A_THREAD {
+                return;
+            }
             // handed over only when the thread has done with those before
             let (send, receive) = sync_channel::<Leases>(0);
             let work = move || receive.iter().for_each(drop);

@@ -212,6 +212,16 @@ pub fn volume_of(path: &Path, state: &State) -> Option<Volume> {
     Some(from_mount(mount, also, &answer, Instant::now(), state))
 }
 
+/// Bytes in use on the volume that holds `path`, if it answers. Waits for a server as long as that takes: for places that
+/// are about to be worked on.
+pub(crate) fn used_of_volume(path: &Path, state: &State) -> Option<Bytes> {
+    let simulated = state.settings.simulated.iter().find(|volume| path.starts_with(&volume.path));
+    match simulated {
+        Some(volume) => Some(simulated::volume(volume, state).capacity.ok()?.used),
+        None => Some(capacity(path).ok()?.used),
+    }
+}
+
 /// Where the volume that holds `path` is mounted, as [`volumes`] has it; asks no file system.
 pub fn volume_root(path: &Path, state: &State, mounts: &[Mount]) -> PathBuf {
     let simulated = state.settings.simulated.iter().find(|volume| path.starts_with(&volume.path));

@@ -3,24 +3,24 @@
 //! One SQLite database with full synchronisation: a transaction that has been committed is on the
 //! device. Intents are committed before acts, outcomes after. Paths are kept as bytes.
 
+mod older;
 mod packed;
 mod records;
 mod schema;
 
 use std::collections::{BTreeMap, HashMap};
-use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use rusqlite::{Connection, OptionalExtension, Row, params};
+use rusqlite::{Connection, OptionalExtension, Row, TransactionBehavior, params};
 
-use packed::{TOGETHER, pack, unpack};
+use packed::{Step, TOGETHER};
 pub use records::{EntryRecord, EntryState, RunRecord, RunState};
 use schema::VERSION;
 
 use crate::kernel::Inventory;
-use crate::plan::{Forecast, Plan};
+use crate::plan::{Action, Forecast, Plan};
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
 
@@ -85,31 +85,14 @@ impl Journal {
     /// [`JournalError`].
     pub fn open(path: &Path) -> Result<Self, JournalError> {
         let wrap = |source| JournalError::Database { path: path.to_owned(), source };
-        let database = Connection::open(path).map_err(wrap)?;
+        let mut database = Connection::open(path).map_err(wrap)?;
         database.busy_timeout(Duration::from_secs(10)).map_err(wrap)?;
         database
             .execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL;")
             .map_err(wrap)?;
-        let version: u32 =
-            database.query_row("PRAGMA user_version", [], |row| row.get(0)).map_err(wrap)?;
-        match version {
+        match version_of(&database).map_err(wrap)? {
             VERSION => {}
-            0..VERSION => {
-                let steps = schema::steps_from(version);
-                let make =
-                    format!("BEGIN IMMEDIATE; {steps} PRAGMA user_version = {VERSION}; COMMIT;");
-                // another process may have been faster
-                let made = database.execute_batch(&make);
-                if made.is_err() {
-                    let _ = database.execute_batch("ROLLBACK");
-                }
-                let now: u32 = database
-                    .query_row("PRAGMA user_version", [], |row| row.get(0))
-                    .map_err(wrap)?;
-                if now != VERSION {
-                    made.map_err(wrap)?;
-                }
-            }
+            0..VERSION => bring_to_today(&mut database).map_err(wrap)?,
             found => return Err(JournalError::OtherVersion { path: path.to_owned(), found }),
         }
         Ok(Self { database, path: path.to_owned() })
@@ -181,14 +164,9 @@ impl Journal {
             )
             .map_err(&wrap)?;
         let run = transaction.last_insert_rowid();
-        {
-            let mut insert = transaction
-                .prepare("INSERT INTO actions (run, first, list) VALUES (?1, ?2, ?3)")
-                .map_err(&wrap)?;
-            for (place, together) in plan.actions.chunks(TOGETHER).enumerate() {
-                let list = pack(together).map_err(not_written).map_err(&wrap)?;
-                insert.execute(params![run, (place * TOGETHER + 1) as i64, list]).map_err(&wrap)?;
-            }
+        for (place, together) in plan.actions.chunks(TOGETHER).enumerate() {
+            let list = packed::pack(together).map_err(not_written).map_err(&wrap)?;
+            insert_actions(&transaction, run, place * TOGETHER + 1, &list).map_err(&wrap)?;
         }
         transaction.commit().map_err(&wrap)?;
         Ok(run)
@@ -219,45 +197,16 @@ impl Journal {
         entries: impl IntoIterator<Item = (&'a EntryRecord, Option<&'a Inventory>)>,
     ) -> Result<(), JournalError> {
         let wrap = self.wrap();
+        let step = packed::pack_step(entries).map_err(not_written).map_err(&wrap)?;
+        let Some(step) = step else { return Ok(()) };
         let transaction = self.database.transaction().map_err(&wrap)?;
-        {
-            let mut write = transaction
-                .prepare_cached(
-                    "INSERT INTO entry (run, number, state, area, archive, parent_before, parent_after, freed,
-                     message, at, action, list, copy)
-                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?14)
-                     ON CONFLICT (run, number) DO UPDATE SET state = ?3, area = ?4, archive = ?5,
-                     parent_before = ?6, parent_after = ?7, freed = ?8, message = ?9, at = ?10,
-                     action = coalesce(?11, action), list = iif(?13, coalesce(?12, list), NULL),
-                     copy = ?14",
-                )
-                .map_err(&wrap)?;
-            for (entry, list) in entries {
-                let before = entry.parent_before.map(|(read, written)| format!("{read} {written}"));
-                let action = match entry.action_changed {
-                    true => Some(json(&entry.action).map_err(&wrap)?),
-                    false => None,
-                };
-                write
-                    .execute(params![
-                        run,
-                        entry.action.number,
-                        entry.state.word(),
-                        path_bytes(entry.area.as_deref()),
-                        path_bytes(entry.archive.as_deref()),
-                        before,
-                        entry.parent_after.map(|time| time.to_string()),
-                        entry.freed.get() as i64,
-                        entry.message,
-                        entry.at,
-                        action,
-                        list.map(Inventory::kept),
-                        entry.state.keeps_inventory(),
-                        entry.copy.map(|(device, inode)| format!("{device} {inode}")),
-                    ])
-                    .map_err(&wrap)?;
-            }
-        }
+        insert_step(&transaction, run, &step).map_err(&wrap)?;
+        transaction
+            .prepare_cached(
+                "UPDATE run SET counts = NULL, half_done = NULL WHERE id = ?1 AND counts IS NOT NULL",
+            )
+            .and_then(|mut forget| forget.execute([run]))
+            .map_err(&wrap)?;
         transaction.commit().map_err(&wrap)
     }
 
@@ -267,14 +216,7 @@ impl Journal {
     ///
     /// [`JournalError`].
     pub fn inventory(&self, run: i64, number: u32) -> Result<Option<Inventory>, JournalError> {
-        self.database
-            .prepare_cached("SELECT list FROM entry WHERE run = ?1 AND number = ?2")
-            .and_then(|mut select| {
-                let list = |row: &Row<'_>| row.get::<_, Option<Vec<u8>>>(0);
-                let list = select.query_row(params![run, number], list).optional()?;
-                Ok(list.flatten().map(Inventory::from_kept))
-            })
-            .map_err(self.wrap())
+        Ok(self.inventories(run, number, number)?.remove(&number))
     }
 
     /// The lists of what may be removed of the actions from `first` to `last`, of those that have one.
@@ -288,31 +230,51 @@ impl Journal {
         first: u32,
         last: u32,
     ) -> Result<HashMap<u32, Inventory>, JournalError> {
-        let select = "SELECT number, list FROM entry
-                      WHERE run = ?1 AND number BETWEEN ?2 AND ?3 AND list IS NOT NULL";
-        self.database
-            .prepare_cached(select)
-            .and_then(|mut select| {
-                let row = |row: &Row<'_>| {
-                    Ok((row.get::<_, u32>(0)?, Inventory::from_kept(row.get::<_, Vec<u8>>(1)?)))
-                };
-                select.query_map(params![run, first, last], row)?.collect()
-            })
-            .map_err(self.wrap())
+        let mut found = HashMap::new();
+        self.each_step(run, (first, last), |list| {
+            packed::apply_inventories(list, (first, last), &mut found)
+        })?;
+        Ok(found)
     }
 
-    /// The runs that were cut off, or of which a purge was.
+    /// All steps of a run in which any of these actions came to stand otherwise, in their order.
+    fn each_step(
+        &self,
+        run: i64,
+        (first, last): (u32, u32),
+        mut with: impl FnMut(&[u8]) -> io::Result<()>,
+    ) -> Result<(), JournalError> {
+        let wrap = self.wrap();
+        let select =
+            "SELECT list FROM step WHERE run = ?1 AND first <= ?3 AND last >= ?2 ORDER BY id";
+        let mut select = self.database.prepare_cached(select).map_err(&wrap)?;
+        let mut rows = select.query(params![run, first, last]).map_err(&wrap)?;
+        while let Some(row) = rows.next().map_err(&wrap)? {
+            let list = row.get_ref(0).and_then(|list| Ok(list.as_blob()?)).map_err(&wrap)?;
+            with(list).map_err(|error| wrap(conversion(0, error)))?;
+        }
+        Ok(())
+    }
+
+    /// The runs that were cut off, or of which a purge was. The caller holds the lock of runs: what is counted here is kept.
     ///
     /// # Errors
     ///
     /// [`JournalError`].
-    pub fn cut_off(&self) -> Result<Vec<RunRecord>, JournalError> {
-        let half_done = |run: &RunRecord| {
-            run.counts.iter().any(|(state, count)| state.is_half_done() && *count > 0)
-        };
-        let mut runs = self.runs()?;
-        runs.retain(|run| run.state == RunState::Running || half_done(run));
-        Ok(runs)
+    pub fn cut_off(&mut self) -> Result<Vec<RunRecord>, JournalError> {
+        let wrap = self.wrap();
+        let open = "state = 'running' OR half_done IS NULL OR half_done > 0";
+        let runs = self.runs_where(open)?;
+        if runs.is_empty() {
+            return Ok(runs);
+        }
+        let transaction = self.database.transaction().map_err(&wrap)?;
+        for run in runs.iter().filter(|run| run.state != RunState::Running) {
+            keep_counts(&transaction, run.id, &run.counts).map_err(&wrap)?;
+        }
+        transaction.commit().map_err(&wrap)?;
+        let is_cut_off = |run: &RunRecord| run.state == RunState::Running || run.half_done() > 0;
+        Ok(runs.into_iter().filter(is_cut_off).collect())
     }
 
     /// Ends a run; `reasons` say why its measure is not what was counted, `entries` are its actions as they stand.
@@ -337,6 +299,8 @@ impl Journal {
             let values = params![run, reason, actions as i64, freed.get() as i64];
             transaction.execute(insert, values).map_err(&wrap)?;
         }
+        let counts = counted(entries.iter().map(|entry| entry.state));
+        keep_counts(&transaction, run, &counts).map_err(&wrap)?;
         transaction
             .execute(
                 "UPDATE run SET state = ?2, measured = ?3, ended = ?4, reasons = ?5 WHERE id = ?1",
@@ -364,37 +328,7 @@ impl Journal {
     ///
     /// [`JournalError`].
     pub fn runs(&self) -> Result<Vec<RunRecord>, JournalError> {
-        let wrap = self.wrap();
-        let mut select = self
-            .database
-            .prepare(
-                "SELECT id, plan_id, token, begun, ended, state, frees_now, frees_later, measured,
-                 protect, reasons, actions FROM run ORDER BY id DESC",
-            )
-            .map_err(&wrap)?;
-        let rows = select.query_map([], run_record).map_err(&wrap)?;
-        let mut runs = rows.collect::<Result<Vec<_>, _>>().map_err(&wrap)?;
-        let mut count = self
-            .database
-            .prepare("SELECT state, count(*) FROM entry WHERE run = ?1 GROUP BY state")
-            .map_err(&wrap)?;
-        for run in &mut runs {
-            let rows = count
-                .query_map([run.id], |row| {
-                    Ok((word(row, 0, EntryState::of_word)?, row.get::<_, i64>(1)? as u64))
-                })
-                .map_err(&wrap)?;
-            run.counts = rows.collect::<Result<_, _>>().map_err(&wrap)?;
-            // those that were not begun have no row of their own
-            let begun: u64 = run.counts.iter().map(|(_, count)| count).sum();
-            let waiting = run.actions.saturating_sub(begun);
-            match run.counts.iter_mut().find(|(state, _)| *state == EntryState::Waiting) {
-                Some((_, count)) => *count += waiting,
-                None if waiting > 0 => run.counts.push((EntryState::Waiting, waiting)),
-                None => {}
-            }
-        }
-        Ok(runs)
+        self.runs_where("true")
     }
 
     /// One run; `None` if there is none with that number.
@@ -403,7 +337,37 @@ impl Journal {
     ///
     /// [`JournalError`].
     pub fn run(&self, id: i64) -> Result<Option<RunRecord>, JournalError> {
-        Ok(self.runs()?.into_iter().find(|run| run.id == id))
+        Ok(self.runs_where(&format!("id = {id}"))?.pop())
+    }
+
+    /// The runs of which a condition in SQL holds, newest first.
+    fn runs_where(&self, condition: &str) -> Result<Vec<RunRecord>, JournalError> {
+        let wrap = self.wrap();
+        let mut select = self
+            .database
+            .prepare(&format!(
+                "SELECT id, plan_id, token, begun, ended, state, frees_now, frees_later, measured,
+                 protect, reasons, actions, counts FROM run WHERE {condition} ORDER BY id DESC"
+            ))
+            .map_err(&wrap)?;
+        let rows = select.query_map([], run_record).map_err(&wrap)?;
+        let rows = rows.collect::<Result<Vec<_>, _>>().map_err(&wrap)?;
+        let mut runs = Vec::with_capacity(rows.len());
+        for (mut run, counted) in rows {
+            run.counts = match counted {
+                Some(counts) => counts,
+                None => self.count(&run)?,
+            };
+            runs.push(run);
+        }
+        Ok(runs)
+    }
+
+    /// Counts how many actions of a run stand how.
+    fn count(&self, run: &RunRecord) -> Result<Counts, JournalError> {
+        let mut states = vec![EntryState::Waiting; run.actions as usize];
+        self.each_step(run.id, ALL, |list| packed::apply_states(list, &mut states))?;
+        Ok(counted(states.into_iter()))
     }
 
     /// The actions of a run, in the order of its plan.
@@ -418,43 +382,83 @@ impl Journal {
             .query_row("SELECT begun FROM run WHERE id = ?1", [run], |row| row.get(0))
             .optional()
             .map_err(&wrap)?;
-        let mut packed = self
-            .database
-            .prepare_cached("SELECT list FROM actions WHERE run = ?1 ORDER BY first")
-            .map_err(&wrap)?;
-        let mut entries = Vec::new();
-        let lists = packed.query_map([run], |row| row.get::<_, Vec<u8>>(0)).map_err(&wrap)?;
-        for list in lists {
-            let actions =
-                unpack(&list.map_err(&wrap)?).map_err(|error| wrap(conversion(0, error)))?;
-            let at = begun.clone().unwrap_or_default();
-            entries
-                .extend(actions.into_iter().map(|action| EntryRecord::waiting(action, at.clone())));
-        }
-        let mut select = self
-            .database
-            .prepare_cached(
-                "SELECT number, action, state, area, archive, parent_before, parent_after, freed, message,
-                 at, copy FROM entry WHERE run = ?1 ORDER BY number",
-            )
-            .map_err(&wrap)?;
-        let mut rows = select.query([run]).map_err(&wrap)?;
-        while let Some(row) = rows.next().map_err(&wrap)? {
-            let number = row.get::<_, u32>(0).map_err(&wrap)? as usize;
-            if let Some(entry) = entries.get_mut(number.wrapping_sub(1)) {
-                entry_record(row, entry).map_err(&wrap)?;
-                continue;
-            }
-            // of a journal of an earlier version, whose actions were not packed
-            let action: Option<String> = row.get(1).map_err(&wrap)?;
-            let action = serde_json::from_str(action.as_deref().unwrap_or_default())
-                .map_err(|error| wrap(conversion(1, error)))?;
-            let mut entry = EntryRecord::waiting(action, String::new());
-            entry_record(row, &mut entry).map_err(&wrap)?;
-            entries.push(entry);
-        }
+        let at = begun.unwrap_or_default();
+        let actions = actions_of(&self.database, run).map_err(&wrap)?;
+        let waiting = |action| EntryRecord::waiting(action, at.clone());
+        let mut entries: Vec<EntryRecord> = actions.into_iter().map(waiting).collect();
+        self.each_step(run, ALL, |list| packed::apply(list, &mut entries))?;
         Ok(entries)
     }
+}
+
+/// How many actions stand how.
+type Counts = Vec<(EntryState, u64)>;
+
+/// The numbers of all actions that a run may have.
+const ALL: (u32, u32) = (0, u32::MAX);
+
+fn version_of(database: &Connection) -> rusqlite::Result<u32> {
+    database.query_row("PRAGMA user_version", [], |row| row.get(0))
+}
+
+/// Makes the tables, or makes those of an earlier version today's, in one step.
+fn bring_to_today(database: &mut Connection) -> rusqlite::Result<()> {
+    let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    // another process may have been faster
+    let version = version_of(&transaction)?;
+    if version == VERSION {
+        return Ok(());
+    }
+    transaction.execute_batch(&schema::steps_from(version))?;
+    if version > 0 {
+        older::pack_rows(&transaction)?;
+        transaction.execute_batch(schema::WITHOUT_ROWS)?;
+    }
+    transaction.execute_batch(&format!("PRAGMA user_version = {VERSION};"))?;
+    transaction.commit()
+}
+
+/// Writes the actions of a run from number `first` on.
+fn insert_actions(
+    database: &Connection,
+    run: i64,
+    first: usize,
+    list: &[u8],
+) -> rusqlite::Result<()> {
+    let insert = "INSERT INTO actions (run, first, list) VALUES (?1, ?2, ?3)";
+    database.prepare_cached(insert)?.execute(params![run, first as i64, list])?;
+    Ok(())
+}
+
+/// The actions of a run, as its plan had them.
+fn actions_of(database: &Connection, run: i64) -> rusqlite::Result<Vec<Action>> {
+    let select = "SELECT list FROM actions WHERE run = ?1 ORDER BY first";
+    let mut select = database.prepare_cached(select)?;
+    let mut rows = select.query([run])?;
+    let mut actions = Vec::new();
+    while let Some(row) = rows.next()? {
+        let list = row.get_ref(0)?.as_blob()?;
+        actions.extend(packed::unpack(list).map_err(|error| conversion(0, error))?);
+    }
+    Ok(actions)
+}
+
+fn insert_step(database: &Connection, run: i64, step: &Step) -> rusqlite::Result<()> {
+    let insert = "INSERT INTO step (run, first, last, list) VALUES (?1, ?2, ?3, ?4)";
+    let (first, last) = step.numbers;
+    database.prepare_cached(insert)?.execute(params![run, first, last, step.list])?;
+    Ok(())
+}
+
+fn counted(states: impl Iterator<Item = EntryState>) -> Counts {
+    let mut counts = Counts::new();
+    for state in states {
+        match counts.iter_mut().find(|(known, _)| *known == state) {
+            Some((_, count)) => *count += 1,
+            None => counts.push((state, 1)),
+        }
+    }
+    counts
 }
 
 /// How much was done for each reason, and what that freed.
@@ -477,15 +481,36 @@ fn not_written(error: impl std::error::Error + Send + Sync + 'static) -> rusqlit
     rusqlite::Error::ToSqlConversionFailure(Box::new(error))
 }
 
-fn path_bytes(path: Option<&Path>) -> Option<&[u8]> {
-    path.map(|path| path.as_os_str().as_bytes())
+/// Keeps how many actions of a run stand how, until that changes.
+fn keep_counts(
+    database: &Connection,
+    run: i64,
+    counts: &[(EntryState, u64)],
+) -> rusqlite::Result<()> {
+    let half_done = |(state, _): &&(EntryState, u64)| state.is_half_done();
+    let half_done: u64 = counts.iter().filter(half_done).map(|(_, count)| count).sum();
+    let words: Vec<(&str, u64)> =
+        counts.iter().map(|(state, count)| (state.word(), *count)).collect();
+    database.execute(
+        "UPDATE run SET counts = ?2, half_done = ?3 WHERE id = ?1",
+        params![run, json(&words)?, half_done as i64],
+    )?;
+    Ok(())
 }
 
-fn run_record(row: &Row<'_>) -> rusqlite::Result<RunRecord> {
+/// A run, with how many of its actions stand how if that is kept.
+fn run_record(row: &Row<'_>) -> rusqlite::Result<(RunRecord, Option<Counts>)> {
     let bytes = |column| row.get::<_, i64>(column).map(|n| Bytes::new(n.max(0) as u64));
     let protect: String = row.get(9)?;
     let reasons: String = row.get(10)?;
-    Ok(RunRecord {
+    let counts = row.get::<_, Option<String>>(12)?.map(|text| {
+        let words: Vec<(String, u64)> =
+            serde_json::from_str(&text).map_err(|error| conversion(12, error))?;
+        let state =
+            |(word, count): (String, u64)| Ok((known(12, &word, EntryState::of_word)?, count));
+        words.into_iter().map(state).collect::<rusqlite::Result<_>>()
+    });
+    let run = RunRecord {
         id: row.get(0)?,
         plan_id: row.get(1)?,
         token: row.get(2)?,
@@ -498,49 +523,22 @@ fn run_record(row: &Row<'_>) -> rusqlite::Result<RunRecord> {
         reasons: serde_json::from_str(&reasons).map_err(|error| conversion(10, error))?,
         counts: Vec::new(),
         actions: row.get::<_, i64>(11)?.max(0) as u64,
-    })
-}
-
-/// Reads how an action stands.
-fn entry_record(row: &Row<'_>, entry: &mut EntryRecord) -> rusqlite::Result<()> {
-    let path = |column| -> rusqlite::Result<Option<PathBuf>> {
-        let bytes: Option<Vec<u8>> = row.get(column)?;
-        Ok(bytes.map(|bytes| PathBuf::from(OsStr::from_bytes(&bytes))))
     };
-    if let Some(action) = row.get::<_, Option<String>>(1)? {
-        entry.action = serde_json::from_str(&action).map_err(|error| conversion(1, error))?;
-    }
-    let before: Option<String> = row.get(5)?;
-    let after: Option<String> = row.get(6)?;
-    entry.state = word(row, 2, EntryState::of_word)?;
-    (entry.area, entry.archive) = (path(3)?, path(4)?);
-    entry.parent_before = before.as_deref().and_then(|text| {
-        let (read, written) = text.split_once(' ')?;
-        Some((time(read)?, time(written)?))
-    });
-    entry.parent_after = after.as_deref().and_then(time);
-    entry.freed = Bytes::new(row.get::<_, i64>(7)?.max(0) as u64);
-    (entry.message, entry.at) = (row.get(8)?, row.get(9)?);
-    let copy: Option<String> = row.get(10)?;
-    entry.copy = copy.as_deref().and_then(|text| {
-        let (device, inode) = text.split_once(' ')?;
-        Some((device.parse().ok()?, inode.parse().ok()?))
-    });
-    Ok(())
-}
-
-fn time(text: &str) -> Option<Time> {
-    serde_json::from_value(serde_json::Value::String(text.to_owned())).ok()
+    Ok((run, counts.transpose()?))
 }
 
 fn word<T>(row: &Row<'_>, column: usize, of: fn(&str) -> Option<T>) -> rusqlite::Result<T> {
     let text: String = row.get(column)?;
-    of(&text).ok_or_else(|| conversion(column, std::io::Error::other(format!("state `{text}`"))))
+    known(column, &text, of)
+}
+
+fn known<T>(column: usize, text: &str, of: fn(&str) -> Option<T>) -> rusqlite::Result<T> {
+    of(text).ok_or_else(|| conversion(column, std::io::Error::other(format!("state `{text}`"))))
 }
 
 fn conversion(
     column: usize,
-    error: impl std::error::Error + Send + Sync + 'static,
+    error: impl Into<Box<dyn std::error::Error + Send + Sync>>,
 ) -> rusqlite::Error {
-    rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, Box::new(error))
+    rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, error.into())
 }

@@ -1,17 +1,31 @@
-//! Actions as the journal keeps them: lines of JSON, packed by the thousand.
+//! How the journal keeps what there may be a million of: packed by the thousand. Actions are lines of JSON, as in a
+//! plan; how they stand is in the form of the library `postcard`; both are compressed.
 
-use std::io;
+use std::collections::HashMap;
+use std::ffi::OsStr;
+use std::io::{self, Read};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
 
+use serde::{Deserialize, Serialize};
 use zstd::stream::{read::Decoder, write::Encoder};
 
+use super::{EntryRecord, EntryState};
+use crate::kernel::Inventory;
 use crate::plan::{Action, Lines, write_lines};
+use crate::units::{Bytes, Time};
 
 /// So many actions are packed together.
 pub(super) const TOGETHER: usize = 1024;
 
+/// What is written often is compressed little.
+const LEVEL: i32 = 1;
+
 /// Packs actions for a row of the journal.
 pub(super) fn pack(actions: &[Action]) -> io::Result<Vec<u8>> {
-    let mut out = Encoder::new(Vec::new(), 1)?;
+    let mut out = Encoder::new(Vec::new(), LEVEL)?;
+    // what was damaged is refused, not taken for something else
+    out.include_checksum(true)?;
     write_lines(&mut out, actions)?;
     out.finish()
 }
@@ -24,4 +38,153 @@ pub(super) fn unpack(list: &[u8]) -> io::Result<Vec<Action>> {
         actions.push(serde_json::from_slice(line)?);
     }
     Ok(actions)
+}
+
+/// Seconds and nanoseconds.
+type Moment = (i64, u32);
+
+/// How an action stood when that was written down: all of its [`EntryRecord`], but of the action itself only what is
+/// another than in the plan.
+#[derive(Debug, Serialize, Deserialize)]
+struct Standing<'a> {
+    number: u32,
+    state: &'a str,
+    area: Option<&'a [u8]>,
+    archive: Option<&'a [u8]>,
+    copy: Option<(u64, u64)>,
+    parent_before: Option<(Moment, Moment)>,
+    parent_after: Option<Moment>,
+    freed: u64,
+    message: &'a str,
+    at: &'a str,
+    /// As JSON.
+    action: Option<&'a str>,
+    list: Option<&'a [u8]>,
+}
+
+/// A row of the journal: how some actions stand, written in one synced step.
+pub(super) struct Step {
+    /// The lowest and the highest number of its actions.
+    pub(super) numbers: (u32, u32),
+    /// Compressed [`Standing`]s.
+    pub(super) list: Vec<u8>,
+}
+
+/// Packs how actions stand; `None` if there are none.
+pub(super) fn pack_step<'a>(
+    entries: impl IntoIterator<Item = (&'a EntryRecord, Option<&'a Inventory>)>,
+) -> io::Result<Option<Step>> {
+    let moment = |time: Time| (time.sec, time.nsec);
+    let mut numbers: Option<(u32, u32)> = None;
+    let mut plain = Vec::new();
+    for (entry, list) in entries {
+        let number = entry.action.number;
+        let (first, last) = numbers.unwrap_or((number, number));
+        numbers = Some((first.min(number), last.max(number)));
+        let action = match entry.action_changed {
+            true => Some(serde_json::to_string(&entry.action)?),
+            false => None,
+        };
+        let standing = Standing {
+            number,
+            state: entry.state.word(),
+            area: entry.area.as_deref().map(bytes),
+            archive: entry.archive.as_deref().map(bytes),
+            copy: entry.copy,
+            parent_before: entry
+                .parent_before
+                .map(|(read, written)| (moment(read), moment(written))),
+            parent_after: entry.parent_after.map(moment),
+            freed: entry.freed.get(),
+            message: &entry.message,
+            at: &entry.at,
+            action: action.as_deref(),
+            list: list.map(Inventory::kept),
+        };
+        plain = postcard::to_extend(&standing, plain).map_err(io::Error::other)?;
+    }
+    let Some(numbers) = numbers else { return Ok(None) };
+    let mut compressor = zstd::bulk::Compressor::new(LEVEL)?;
+    compressor.include_checksum(true)?;
+    Ok(Some(Step { numbers, list: compressor.compress(&plain)? }))
+}
+
+/// What a step says of each of its actions.
+fn each_standing(
+    list: &[u8],
+    mut with: impl FnMut(Standing<'_>) -> io::Result<()>,
+) -> io::Result<()> {
+    let mut plain = Vec::new();
+    Decoder::new(list)?.read_to_end(&mut plain)?;
+    let mut rest = plain.as_slice();
+    while !rest.is_empty() {
+        let (standing, after) = postcard::take_from_bytes(rest).map_err(io::Error::other)?;
+        rest = after;
+        with(standing)?;
+    }
+    Ok(())
+}
+
+fn state_of(word: &str) -> io::Result<EntryState> {
+    EntryState::of_word(word).ok_or_else(|| io::Error::other(format!("state `{word}`")))
+}
+
+/// Brings the actions of a run, the first of which has number 1, to how they stood after a step.
+pub(super) fn apply(list: &[u8], entries: &mut [EntryRecord]) -> io::Result<()> {
+    let time = |(sec, nsec): Moment| Time { sec, nsec };
+    let path = |bytes: &[u8]| PathBuf::from(OsStr::from_bytes(bytes));
+    each_standing(list, |standing| {
+        let entry = entries.get_mut((standing.number as usize).wrapping_sub(1));
+        let Some(entry) = entry else {
+            return Err(io::Error::other(format!("there is no action {}", standing.number)));
+        };
+        if let Some(action) = standing.action {
+            entry.action = serde_json::from_str(action)?;
+        }
+        entry.state = state_of(standing.state)?;
+        entry.area = standing.area.map(path);
+        entry.archive = standing.archive.map(path);
+        entry.copy = standing.copy;
+        entry.parent_before =
+            standing.parent_before.map(|(read, written)| (time(read), time(written)));
+        entry.parent_after = standing.parent_after.map(time);
+        entry.freed = Bytes::new(standing.freed);
+        standing.message.clone_into(&mut entry.message);
+        standing.at.clone_into(&mut entry.at);
+        Ok(())
+    })
+}
+
+/// As [`apply`], for the states alone.
+pub(super) fn apply_states(list: &[u8], states: &mut [EntryState]) -> io::Result<()> {
+    each_standing(list, |standing| {
+        if let Some(state) = states.get_mut((standing.number as usize).wrapping_sub(1)) {
+            *state = state_of(standing.state)?;
+        }
+        Ok(())
+    })
+}
+
+/// As [`apply`], for the lists of what may be removed of the actions from `first` to `last`. A list stays until the state
+/// of its action says that it is of no use any more.
+pub(super) fn apply_inventories(
+    list: &[u8],
+    (first, last): (u32, u32),
+    inventories: &mut HashMap<u32, Inventory>,
+) -> io::Result<()> {
+    each_standing(list, |standing| {
+        if !(first..=last).contains(&standing.number) {
+            return Ok(());
+        }
+        if !state_of(standing.state)?.keeps_inventory() {
+            inventories.remove(&standing.number);
+        } else if let Some(list) = standing.list {
+            inventories.insert(standing.number, Inventory::from_kept(list.to_vec()));
+        }
+        Ok(())
+    })
+}
+
+fn bytes(path: &Path) -> &[u8] {
+    path.as_os_str().as_bytes()
 }

@@ -161,6 +161,12 @@ impl RunRecord {
     pub fn count(&self, state: EntryState) -> u64 {
         self.counts.iter().find(|(s, _)| *s == state).map_or(0, |(_, count)| *count)
     }
+
+    /// How many of its actions were being removed or purged when they were last written down.
+    pub(super) fn half_done(&self) -> u64 {
+        let half_done = self.counts.iter().filter(|(state, _)| state.is_half_done());
+        half_done.map(|(_, count)| count).sum()
+    }
 }
 
 /// One action of a run, as the journal has it.

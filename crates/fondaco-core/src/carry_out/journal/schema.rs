@@ -1,19 +1,24 @@
 //! The tables of the journal, and what makes an older journal one of today.
 
 /// The version of the tables, in `user_version` of the database.
-pub(super) const VERSION: u32 = 4;
+pub(super) const VERSION: u32 = 5;
 
-/// What brings a journal of a version to today's.
+/// What brings the tables of a version to today's. Of an earlier version rows have to be packed after that, and then
+/// [`WITHOUT_ROWS`] ends it.
 pub(super) fn steps_from(version: u32) -> String {
-    let of_today = |name: &str| [ACTIONS, &format!("CREATE TABLE {name} {ENTRY}")].concat();
-    let from_3 = || [FROM_VERSION_3, &of_today("entry_of_version_4"), INTO_VERSION_4].concat();
+    let rows = format!("CREATE TABLE entry_of_version_4 {ENTRY}");
+    let from_3 = [FROM_VERSION_3, ACTIONS, &rows, INTO_VERSION_4, FROM_VERSION_4].concat();
     match version {
-        0 => [RUN, &of_today("entry")].concat(),
-        1 => [FROM_VERSION_1, FROM_VERSION_2, &from_3()].concat(),
-        2 => [FROM_VERSION_2, &from_3()].concat(),
-        _ => from_3(),
+        0 => [RUN, ACTIONS, FROM_VERSION_4].concat(),
+        1 => [FROM_VERSION_1, FROM_VERSION_2, &from_3].concat(),
+        2 => [FROM_VERSION_2, &from_3].concat(),
+        3 => from_3,
+        _ => FROM_VERSION_4.to_owned(),
     }
 }
+
+/// What is done when the rows of an earlier version have been packed.
+pub(super) const WITHOUT_ROWS: &str = "DROP TABLE entry;";
 
 /// What makes a journal of version 1 one of version 2, which tells of deleted files that were let go of
 /// and why a measure is not the count.
@@ -46,6 +51,23 @@ INSERT INTO entry_of_version_4
 DROP TABLE inventory;
 DROP TABLE entry;
 ALTER TABLE entry_of_version_4 RENAME TO entry;
+";
+
+/// What makes a journal of version 4 one of version 5, which keeps how actions stand in steps, each a packed list of what
+/// was written together: what a later step says of an action is so. A run's counts are kept as long as they do not change,
+/// and how many of its actions are half done, so that the start of a run need not go through all steps; NULL until they
+/// have been counted.
+const FROM_VERSION_4: &str = "
+CREATE TABLE step (
+    id INTEGER PRIMARY KEY,
+    run INTEGER NOT NULL REFERENCES run (id),
+    first INTEGER NOT NULL,
+    last INTEGER NOT NULL,
+    list BLOB NOT NULL
+) STRICT;
+CREATE INDEX step_of_run ON step (run);
+ALTER TABLE run ADD COLUMN counts TEXT;
+ALTER TABLE run ADD COLUMN half_done INTEGER;
 ";
 
 const RUN: &str = "
@@ -82,7 +104,7 @@ CREATE TABLE done_by_reason (
 ) STRICT, WITHOUT ROWID;
 ";
 
-/// A row for every action that was begun. `action` is the action where it is another than in `actions`, `list` is what
+/// Of version 4: a row for every action that was begun. `action` is the action where it is another than in `actions`, `list` is what
 /// may be removed of its target, and `copy` is the device and inode of what was moved.
 const ENTRY: &str = "(
     run INTEGER NOT NULL REFERENCES run (id),

@@ -158,6 +158,8 @@ fn remove(
 
 #[test]
 fn a_tree_is_removed_bottom_up_whatever_its_names_and_nothing_beside_it() {
+    // each directory on the way down is open
+    fondaco_core::kernel::raise_descriptor_limit();
     let home = Home::new();
     let private = home.private();
     let tree = home.path.join("private/1");

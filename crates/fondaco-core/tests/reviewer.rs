@@ -149,7 +149,7 @@ fn a_scan_of_another_machine_makes_no_plan() {
     assert_eq!(catalog.origin().machine, machine_id());
     let own = catalog.origin().clone();
     let [_, opened] = also_saved(&place.state, scan(&place.root));
-    let us = opened.origin().users.values().next();
+    let us = opened.origin().users.get(&effective_user());
     assert_eq!(us, SystemAccounts.user_name(effective_user()).as_ref());
     let ids = |origin: &Origin| origin.volumes.iter().map(|v| v.id.clone()).collect::<Vec<_>>();
     assert_eq!(ids(opened.origin()), ids(&own));

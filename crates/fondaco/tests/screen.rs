@@ -384,6 +384,9 @@ fn without_colour_or_unicode_the_same_things_are_said() {
 #[test]
 fn a_group_of_leftovers_is_planned_by_its_number_carried_out_and_put_back() {
     let demo = Demo::new();
+    // only root can lay out what belongs to no account
+    let leftovers = if common::is_root() { 53 } else { 52 };
+    let all = format!("{leftovers} leftovers");
     let before = picture(&demo.root());
     let terminal = Terminal::on_demo(&demo, 160, 50);
     terminal.shows(&["level 94.4 %"]);
@@ -392,9 +395,10 @@ fn a_group_of_leftovers_is_planned_by_its_number_carried_out_and_put_back() {
         "rotated logs",
         "crash dumps",
         "bins that still hold space",
-        "53 leftovers",
+        &all,
     ]);
-    terminal.keys(&["Down", "Down"]).shows(&[
+    let down: &[&str] = if common::is_root() { &["Down", "Down"] } else { &["Down"] };
+    terminal.keys(down).shows(&[
         "▸  rotated logs",
         "newer ones are kept",
         "telemetry/buoy-01/telemetry.log.10",
@@ -408,11 +412,11 @@ fn a_group_of_leftovers_is_planned_by_its_number_carried_out_and_put_back() {
     terminal.keys(&["8", "R"]).shows(&["Rehearsed: every action would be done"]);
     terminal.keys(&["C"]).shows(&["Type the number"]);
     terminal.keys(&["4", "0", "Enter"]).shows(&["Run 1 is done"]);
-    terminal.keys(&["6"]).shows(&["13 leftovers"]);
+    terminal.keys(&["6"]).shows(&[&format!("{} leftovers", leftovers - 40)]);
     terminal.keys(&["9", "B"]).shows(&["put back"]);
     terminal
         .wait("all to be back", |_| differences(&before, &picture(&demo.root()), &[]).is_empty());
-    terminal.keys(&["6"]).shows(&["53 leftovers"]);
+    terminal.keys(&["6"]).shows(&[&all]);
     terminal.keys(&["q"]).shows(&["ENDED 0"]);
 }
 
@@ -421,10 +425,11 @@ fn a_process_that_holds_a_deleted_file_is_found_by_the_books_and_ended_by_the_pl
     let demo = Demo::new();
     let terminal = Terminal::on_demo(&demo, 160, 50);
     terminal.shows(&["level 94.4 %", "8.0 MiB are held by deleted files", "19 d"]);
+    let sure = |root: &'static str, user: &'static str| if common::is_root() { root } else { user };
     terminal.keys(&["b"]).shows(&[
         "visible entries       4 248 entries",
-        "deleted but open      1 file                       8 388 608   ▸",
-        "unexplained                                                0",
+        sure("deleted but open      1 file                       8 388 608   ▸", "at least"),
+        sure("unexplained                                                0", "at most"),
     ]);
     terminal.keys(&["Tab", "Down", "Down"]).shows(&["▸  deleted but open"]);
     terminal.keys(&["Enter"]).shows(&["…/tide-logger.log", "In use: tide-logger (pid"]);
@@ -440,7 +445,10 @@ fn a_process_that_holds_a_deleted_file_is_found_by_the_books_and_ended_by_the_pl
     };
     assert_eq!(figure("│ measured on the volume"), "8 388 608", "{screen}");
     assert_eq!(figure("│ forecast"), figure("│ measured on the volume"));
-    terminal.keys(&["1"]).shows(&["deleted but open                                           0"]);
+    terminal.keys(&["1"]).wait("nothing to be held", |screen| {
+        let line = screen.lines().find(|line| line.contains("deleted but open"));
+        line.is_some_and(|line| line.split_whitespace().any(|word| word == "0"))
+    });
     // other processes may hold others; this one is gone
     let home = demo.root().parent().unwrap().parent().unwrap().file_name().unwrap().to_owned();
     let home = home.to_str().unwrap();

@@ -450,6 +450,7 @@ fn insert_step(database: &Connection, run: i64, step: &Step) -> rusqlite::Result
     Ok(())
 }
 
+/// Counts states, in the order of their words.
 fn counted(states: impl Iterator<Item = EntryState>) -> Counts {
     let mut counts = Counts::new();
     for state in states {
@@ -458,6 +459,7 @@ fn counted(states: impl Iterator<Item = EntryState>) -> Counts {
             None => counts.push((state, 1)),
         }
     }
+    counts.sort_by_key(|(state, _)| state.word());
     counts
 }
 
@@ -491,9 +493,11 @@ fn keep_counts(
     let half_done: u64 = counts.iter().filter(half_done).map(|(_, count)| count).sum();
     let words: Vec<(&str, u64)> =
         counts.iter().map(|(state, count)| (state.word(), *count)).collect();
+    let all: u64 = counts.iter().map(|(_, count)| count).sum();
+    // counts of some of its actions are none of the run
     database.execute(
-        "UPDATE run SET counts = ?2, half_done = ?3 WHERE id = ?1",
-        params![run, json(&words)?, half_done as i64],
+        "UPDATE run SET counts = ?2, half_done = ?3 WHERE id = ?1 AND actions = ?4",
+        params![run, json(&words)?, half_done as i64, all as i64],
     )?;
     Ok(())
 }

@@ -102,22 +102,31 @@ pub struct Seen {
 /// A tree by its names: kind, mode, owners, times to the nanosecond, contents. Blocks are counted
 /// with the first name of an inode.
 pub fn picture(root: &Path) -> BTreeMap<PathBuf, Seen> {
+    try_picture(root).unwrap()
+}
+
+/// Whether a tree that is being changed is again as it was; what goes while it is looked at makes it not so.
+pub fn is_again(before: &BTreeMap<PathBuf, Seen>, root: &Path) -> bool {
+    try_picture(root).is_ok_and(|now| differences(before, &now, &[]).is_empty())
+}
+
+fn try_picture(root: &Path) -> std::io::Result<BTreeMap<PathBuf, Seen>> {
     let mut picture = BTreeMap::new();
     let mut inodes = BTreeMap::new();
     let mut open = vec![root.to_owned()];
     while let Some(path) = open.pop() {
-        let meta = path.symlink_metadata().unwrap();
+        let meta = path.symlink_metadata()?;
         let kind = meta.file_type();
         let contents = if kind.is_dir() {
-            let mut names: Vec<_> =
-                std::fs::read_dir(&path).unwrap().map(|e| e.unwrap().path()).collect();
+            let names = std::fs::read_dir(&path)?.map(|entry| Ok(entry?.path()));
+            let mut names = names.collect::<std::io::Result<Vec<_>>>()?;
             names.sort();
             open.extend(names.into_iter().rev());
             String::new()
         } else if kind.is_symlink() {
-            format!("{:?}", std::fs::read_link(&path).unwrap())
+            format!("{:?}", std::fs::read_link(&path)?)
         } else {
-            format!("{} {}", blake3::hash(&std::fs::read(&path).unwrap()), meta.nlink())
+            format!("{} {}", blake3::hash(&std::fs::read(&path)?), meta.nlink())
         };
         let size = if kind.is_dir() { 0 } else { meta.size() };
         let what = format!(
@@ -131,7 +140,7 @@ pub fn picture(root: &Path) -> BTreeMap<PathBuf, Seen> {
         let first = inodes.insert(meta.ino(), ()).is_none();
         picture.insert(path, Seen { what, blocks: if first { meta.blocks() } else { 0 } });
     }
-    picture
+    Ok(picture)
 }
 
 /// What two pictures do not have in common, but for names below some places.

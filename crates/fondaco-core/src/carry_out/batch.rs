@@ -12,8 +12,8 @@ use super::execute::Run;
 use super::holding::directory_times;
 use super::{CarryOutError, EntryRecord, EntryState};
 use crate::kernel::{
-    self, CallError, Facts, Inventory, InventoryWriter, Kind, Lease, NoLease, Op, PrivateDir,
-    Removal, RemovalError, Stat, Strictness,
+    self, CallError, Facts, Inventory, InventoryWriter, Kind, Lease, Leases, NoLease, Op,
+    PrivateDir, Removal, RemovalError, Stat, Strictness,
 };
 use crate::plan::{Action, Deed, Located, Refusal, Touched, list_at, survey_at};
 use crate::shown::Shown;
@@ -50,7 +50,12 @@ impl Run<'_> {
     pub(super) fn remove_batch(&mut self, batch: &[usize]) -> Result<(), CarryOutError> {
         self.checks.forget_place();
         let outcome = self.remove_intended(batch);
-        self.lease_return.give_back(&mut self.leases);
+        let stays = |at: &usize| self.entries[*at].action.deed == Deed::SetAside;
+        match batch.iter().all(stays) {
+            // nothing is gone that closing it would free
+            true => self.leases = Leases::default(),
+            false => self.lease_return.give_back(&mut self.leases),
+        }
         self.kept_copies.clear();
         outcome
     }
@@ -60,9 +65,15 @@ impl Run<'_> {
         let ready = self.intend(batch)?;
         // before anything is taken: a failure in between would leave what was to the next start
         let mut parents: HashMap<PathBuf, Arc<OwnedFd>> = HashMap::new();
+        let mut last: Option<&Arc<OwnedFd>> = None;
         for (at, located, _) in &ready {
+            // neighbours mostly lie in one directory
+            if last.is_some_and(|last| Arc::ptr_eq(last, &located.parent)) {
+                continue;
+            }
+            last = Some(&located.parent);
             let path = &self.entries[*at].action.target.path.0;
-            if let Some(parent) = path.parent()
+            if let Some((parent, _)) = kernel::directory_and_name(path)
                 && !parents.contains_key(parent)
             {
                 parents.insert(parent.to_owned(), Arc::clone(&located.parent));

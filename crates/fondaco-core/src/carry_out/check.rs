@@ -14,7 +14,9 @@ use rustix::fs::{Access, AtFlags, CWD};
 
 use crate::analysis::Protection;
 use crate::archive::{DepotError, DepotPlace};
-use crate::kernel::{self, CallError, Holder, Kind, Op, OpenFiles, Stat, stat_descriptor};
+use crate::kernel::{
+    self, CallError, Holder, Kind, Op, OpenFiles, Stat, directory_and_name, stat_descriptor,
+};
 use crate::plan::{
     Action, Deed, FreeDirectory, Located, Locator, Plan, Refusal, RuleProtection, Survey, Target,
     Touched, Visit, locate, moved_place, survey_at,
@@ -404,10 +406,11 @@ fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
     type Place = (u64, PathBuf);
     let mut found = HashMap::new();
     // files by their directory, so that not each of many is a path of its own
-    let mut files: BTreeMap<Place, HashMap<&OsStr, u32>> = BTreeMap::new();
+    let mut files: BTreeMap<Place, usize> = BTreeMap::new();
+    let mut names: Vec<(Place, HashMap<&OsStr, u32>)> = Vec::new();
     let mut directories: BTreeMap<Place, u32> = BTreeMap::new();
     // neighbours mostly lie in one directory
-    let mut last: Option<(&Path, Place)> = None;
+    let mut last: Option<(&Path, usize)> = None;
     for action in plan
         .actions
         .iter()
@@ -417,32 +420,46 @@ fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
         let place = |path: &Path| {
             protection.on_file_system(path).unwrap_or((action.target.device, path.to_owned()))
         };
-        let is_directory = action.target.kind == Kind::Directory;
-        let (directory, name) = match (path.parent(), path.file_name()) {
-            (Some(directory), Some(name)) if !is_directory => {
-                let known = last.take().filter(|(known, _)| *known == directory);
-                let (_, place) = known.unwrap_or_else(|| (directory, place(directory)));
-                (last.insert((directory, place)).1.clone(), Some(name))
-            }
-            _ => (place(path), None),
-        };
         let takes_it = |(device, path): &Place| {
             let mut above = path.ancestors().filter(|_| !directories.is_empty());
             above.find_map(|above| directories.get(&(*device, above.to_owned())).copied())
         };
-        let same = name.and_then(|name| files.get(&directory)?.get(name).copied());
-        if let Some(other) = same.or_else(|| takes_it(&directory)) {
-            found.insert(action.number, format!("action {other} takes it already"));
+        let is_directory = action.target.kind == Kind::Directory;
+        if let (false, Some((directory, name))) = (is_directory, directory_and_name(path)) {
+            let is_last = |(known, _): &(&Path, usize)| known.as_os_str() == directory.as_os_str();
+            let at = match last.filter(is_last) {
+                Some((_, at)) => at,
+                None => {
+                    let place = place(directory);
+                    let at = *files.entry(place.clone()).or_insert(names.len());
+                    if at == names.len() {
+                        names.push((place, HashMap::new()));
+                    }
+                    at
+                }
+            };
+            last = Some((directory, at));
+            let (place, taken) = &mut names[at];
+            let before = taken.get(name).copied().or_else(|| takes_it(place));
+            match before {
+                Some(other) => {
+                    found.insert(action.number, format!("action {other} takes it already"));
+                }
+                None => {
+                    taken.insert(name, action.number);
+                }
+            }
             continue;
         }
-        if let Some(name) = name {
-            files.entry(directory).or_default().insert(name, action.number);
+        let directory = place(path);
+        if let Some(other) = takes_it(&directory) {
+            found.insert(action.number, format!("action {other} takes it already"));
             continue;
         }
         // paths are ordered part by part: what lies below one comes right behind it
         let is_below = |place: &Place| place.0 == directory.0 && place.1.starts_with(&directory.1);
         let file = files.range(&directory..).next().filter(|(place, _)| is_below(place));
-        let file = file.and_then(|(_, names)| names.values().min().copied());
+        let file = file.and_then(|(_, at)| names[*at].1.values().min().copied());
         let below = directories.range(&directory..).next().filter(|(place, _)| is_below(place));
         let below = below.map(|(_, other)| *other);
         if let Some(other) = file.into_iter().chain(below).min() {

@@ -56,7 +56,7 @@ impl RunSummary {
 
 /// How many of these actions, one at least, are done together and written to the journal in one synced step.
 pub(super) fn batch_length<'a>(actions: impl Iterator<Item = &'a Action>) -> usize {
-    const MOST_ACTIONS: u64 = 1024;
+    const MOST_ACTIONS: u64 = 4096;
     // a batch of large trees would keep its files leased for long
     const MOST_ENTRIES: u64 = 8192;
     // each may need a descriptor for its lease, and a tree needs some besides

@@ -21,7 +21,7 @@ use super::{CarryOutError, EntryRecord, EntryState, Journal};
 use crate::archive::{DepotError, Links, OpenArchive};
 use crate::kernel::{
     self, CallError, Inventory, InventoryWriter, Kind, Lease, LeaseReturn, Leases, NoLease, Op,
-    OpenFiles, PrivateDir, open_beneath,
+    OpenFiles, PrivateDir, Stat, open_beneath,
 };
 use crate::plan::{Located, Locator, Refusal, Target, Touched, list_at};
 use crate::shown::{Shown, shown};
@@ -248,11 +248,11 @@ pub fn purge(
     let applies =
         |entry: &EntryRecord| matches!(entry.state, EntryState::Held | EntryState::Purging);
     let mut chosen = Chosen::open(run, numbers, state, now, applies)?;
-    let mut entries = std::mem::take(&mut chosen.entries);
+    let mut entries = std::mem::take(&mut chosen.entries).into_iter();
     let (mut areas, mut lease_return) = (Reopened::default(), LeaseReturn::default());
-    while !entries.is_empty() {
-        let rest = entries.split_off(batch_length(entries.iter().map(|entry| &entry.action)));
-        let batch = std::mem::replace(&mut entries, rest);
+    while entries.len() > 0 {
+        let length = batch_length(entries.as_slice().iter().map(|entry| &entry.action));
+        let batch = entries.by_ref().take(length).collect();
         purge_batch(batch, &mut chosen, &mut areas, &mut lease_return, now)?;
     }
     Ok(chosen.end("purged"))
@@ -292,41 +292,43 @@ fn purge_batch(
         (entry, (!is_known).then_some(list))
     });
     chosen.journal.write_with(chosen.run, begun)?;
-    let mut gone = Vec::new();
-    let mut ended = Vec::new();
+    let (mut gone, mut refused) = (Vec::new(), Vec::new());
     for (mut entry, area, inventory) in ready {
         match remove_rest(&entry, &area, &inventory, &leases).map_err(refusal_of) {
             Ok(freed) => gone.push((entry, freed)),
             Err(refusal) => {
                 let rest = Shown(area.path().join(entry.held_name())).to_string();
                 entry.message = format!("{refusal}; what is left of it is in {rest}");
-                chosen.returned.refused.push((entry.clone(), entry.message.clone()));
-                ended.push(entry);
+                refused.push(entry);
             }
         }
     }
     lease_return.give_back(&mut leases);
-    let synced = areas.sync();
-    for (mut entry, freed) in gone {
-        match &synced {
-            Ok(()) => {
-                (entry.state, entry.at) = (EntryState::Purged, now.rfc3339());
+    let mut done = Vec::new();
+    match areas.sync() {
+        Ok(()) => {
+            let at = now.rfc3339();
+            for (mut entry, freed) in gone {
+                (entry.state, entry.at) = (EntryState::Purged, at.clone());
                 entry.freed += freed;
                 entry.message.clear();
                 chosen.returned.freed += freed;
-                ended.push(entry.clone());
-                chosen.returned.done.push(entry);
-            }
-            // it stays being purged, which the next start ends
-            Err(error) => {
-                entry.message =
-                    format!("it is gone, which the device may not keep: {}", error.whole());
-                chosen.returned.refused.push((entry.clone(), entry.message.clone()));
-                ended.push(entry);
+                done.push(entry);
             }
         }
+        // they stay being purged, which the next start ends
+        Err(error) => refused.extend(gone.into_iter().map(|(mut entry, _)| {
+            entry.message = format!("it is gone, which the device may not keep: {}", error.whole());
+            entry
+        })),
     }
-    Ok(chosen.journal.write(chosen.run, &ended)?)
+    chosen.journal.write(chosen.run, done.iter().chain(&refused))?;
+    chosen.returned.done.extend(done);
+    chosen.returned.refused.extend(refused.into_iter().map(|entry| {
+        let reason = entry.message.clone();
+        (entry, reason)
+    }));
+    Ok(())
 }
 
 /// Looks at what is held, and holds it against the list that was made when it was set aside.
@@ -340,14 +342,14 @@ fn look_before_purge(
     let area = area_of(entry, areas)?;
     let held = OsString::from(entry.held_name());
     let path = &entry.action.target.path.0;
-    if area.stat(&held)?.is_none() {
+    let Some(found) = area.stat(&held)? else {
         let reason = "the holding area does not have it".to_owned();
         return Err(Refusal::NotHeld { path: path.clone(), reason });
-    }
+    };
     if let (EntryState::Purging, Some(inventory)) = (entry.state, &kept) {
         return Ok((area, inventory.clone()));
     }
-    let found = match lease_held(&area, &held, path, open, leases)? {
+    let found = match lease_held(&area, &held, &found, path, open, leases)? {
         Some(found) => found,
         None => list_unused(&area, &held, path, open)?,
     };
@@ -369,14 +371,14 @@ type OpenNow<'a> = LazyCell<OpenFiles, Box<dyn FnOnce() -> OpenFiles + 'a>>;
 fn lease_held(
     area: &PrivateDir,
     held: &OsStr,
+    found: &Stat,
     path: &Path,
     open: &OpenNow<'_>,
     leases: &mut Leases,
 ) -> Result<Option<Inventory>, Refusal> {
-    let found = area.stat(held)?;
-    let Some(found) = found.filter(|found| found.kind == Kind::File && found.links == 1) else {
+    if found.kind != Kind::File || found.links != 1 {
         return Ok(None);
-    };
+    }
     let Ok(file) = kernel::open_found_file(area.fd(), held) else { return Ok(None) };
     let lease = match Lease::take(file) {
         Ok(lease) => lease,

@@ -231,6 +231,23 @@ pub fn open_beneath(root: impl AsFd, relative: &Path, flags: OFlags) -> io::Resu
     open(base, &piece, flags)
 }
 
+/// The directory that a path leads to, and the last name in it: [`Path::parent`] and [`Path::file_name`], which take
+/// paths apart from their beginning, in one step for paths that are written plainly.
+pub(crate) fn directory_and_name(path: &Path) -> Option<(&Path, &OsStr)> {
+    let bytes = path.as_os_str().as_bytes();
+    let slash = memchr::memrchr(b'/', bytes);
+    if let Some(slash) = slash.filter(|slash| *slash > 0) {
+        let (directory, name) = (&bytes[..slash], &bytes[slash + 1..]);
+        let is_plain = !matches!(name, b"" | b"." | b"..")
+            && !directory.ends_with(b"/")
+            && !directory.ends_with(b"/.");
+        if is_plain {
+            return Some((Path::new(OsStr::from_bytes(directory)), OsStr::from_bytes(name)));
+        }
+    }
+    Some((path.parent()?, path.file_name()?))
+}
+
 /// Opens the directory that holds `path`, beneath the mount point `root`, and gives the last name.
 ///
 /// # Errors
@@ -399,6 +416,18 @@ impl PrivateDir {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_path_is_split_as_the_standard_library_does_it() {
+        let parts = ["", "/", "//", ".", "..", "/.", "/..", "a", "/a", "/a.", "/.a", "/a/", " "];
+        for number in 0..parts.len().pow(3) {
+            let part = |place: u32| parts[number / parts.len().pow(place) % parts.len()];
+            let path = [part(0), part(1), part(2)].concat();
+            let path = Path::new(&path);
+            let expected = path.parent().zip(path.file_name());
+            assert_eq!(directory_and_name(path), expected, "{}", path.display());
+        }
+    }
 
     #[test]
     fn every_operation_has_words_of_its_own_that_lead_back_to_it() {

@@ -31,6 +31,7 @@ mod space_map;
 mod stat;
 mod xfs;
 
+pub(crate) use beneath::directory_and_name;
 pub use beneath::{
     CallError, Op, PrivateDir, open_beneath, open_directory, open_file, open_found_file, open_root,
     parent_of,

@@ -334,7 +334,8 @@ impl Plan {
     pub fn volumes(&self) -> Vec<(PathBuf, Bytes)> {
         let mut volumes: Vec<(PathBuf, Bytes)> = Vec::new();
         for action in &self.actions {
-            match volumes.iter_mut().find(|(path, _)| *path == action.volume.0) {
+            let volume = action.volume.0.as_os_str();
+            match volumes.iter_mut().find(|(path, _)| path.as_os_str() == volume) {
                 Some((_, bytes)) => *bytes += action.frees.now,
                 None => volumes.push((action.volume.0.clone(), action.frees.now)),
             }

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::RuleProtection;
 use crate::analysis::{Protection, is_holding_area};
+use crate::kernel::directory_and_name;
 
 /// The last directory about which nothing is protected.
 #[derive(Debug, Default)]
@@ -14,11 +15,11 @@ impl FreeDirectory {
     /// Whether nothing is protected about the directory that holds a path, which must not be a directory itself. Where
     /// the answer is no, the path has to be asked for by itself.
     pub(crate) fn holds(&self, path: &Path, system: &Protection, rules: &RuleProtection) -> bool {
-        let (Some(directory), Some(name)) = (path.parent(), path.file_name()) else { return false };
+        let Some((directory, name)) = directory_and_name(path) else { return false };
         if is_holding_area(name) {
             return false;
         }
-        if *self.0.borrow() == directory {
+        if self.0.borrow().as_os_str() == directory.as_os_str() {
             return true;
         }
         let is_free = system.leaves_alone(directory) && rules.leaves_alone(directory);

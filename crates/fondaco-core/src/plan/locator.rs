@@ -57,15 +57,16 @@ impl Locator {
             io::ErrorKind::NotFound => Refusal::Gone(path.to_owned()),
             _ => Refusal::Call(error),
         };
-        let directory = path.parent().unwrap_or(path);
+        let split = kernel::directory_and_name(path);
+        let directory = split.map_or(path, |(directory, _)| directory);
         let now = kernel::stat_path(directory)
             .map_err(CallError::on(Op::Examine, directory))
             .map_err(gone)?;
         let is_last = |last: &&Last| {
-            last.path == directory
+            last.path.as_os_str() == directory.as_os_str()
                 && (last.stat.dev, last.stat.ino, last.stat.mount) == (now.dev, now.ino, now.mount)
         };
-        if let (Some(last), Some(name)) = (self.last.as_ref().filter(is_last), path.file_name()) {
+        if let (Some(last), Some((_, name))) = (self.last.as_ref().filter(is_last), split) {
             return Ok(Located {
                 parent: Arc::clone(&last.parent),
                 name: name.to_owned(),

@@ -1,6 +1,6 @@
 //! Places that Fondaco does not remove, whatever it is told.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -94,6 +94,26 @@ pub struct Protection {
     unknown: Option<String>,
 }
 
+/// A path without links in it; `None` if it leads to nothing. What is known of directories above is not asked again.
+fn without_links(path: &Path, known: &mut HashMap<PathBuf, Option<PathBuf>>) -> Option<PathBuf> {
+    if let Some(known) = known.get(path) {
+        return known.clone();
+    }
+    let real = match (path.parent(), path.file_name()) {
+        (Some(parent), Some(name)) => without_links(parent, known).and_then(|parent| {
+            let path = parent.join(name);
+            match path.symlink_metadata() {
+                Ok(found) if found.is_symlink() => path.canonicalize().ok(),
+                Ok(_) => Some(path),
+                Err(_) => None,
+            }
+        }),
+        _ => Some(path.to_owned()),
+    };
+    known.insert(path.to_owned(), real.clone());
+    real
+}
+
 impl Protection {
     /// What is protected on this machine: system directories, mount points, simulated volumes,
     /// Fondaco's state, its depots and holding areas, and the running program.
@@ -104,9 +124,10 @@ impl Protection {
             Err(error) => protection.unknown = Some(format!("the mounts cannot be read: {error}")),
         }
         let system = |list: &[&str]| list.iter().map(PathBuf::from).collect::<Vec<_>>();
+        let mut known = HashMap::new();
         for path in system(WHOLE) {
             // where `/bin` is a link to `/usr/bin`, both names are kept
-            if let Ok(real) = path.canonicalize() {
+            if let Some(real) = without_links(&path, &mut known).filter(|real| *real != path) {
                 protection.add(real, SYSTEM);
             }
             protection.add(path, SYSTEM);

@@ -107,22 +107,35 @@ fn restore(action: &Action, ready: &Ready) -> Result<String, Refusal> {
             error => CallError::on(Op::Rename, place)(error).into(),
         }
     })?;
-    let now = kernel::stat_at(to, name.as_os_str()).map_err(CallError::on(Op::Examine, place))?;
-    if now.ino != action.target.inode {
-        // somebody has put something else into the bin in between: that is not ours to move
-        rustix::fs::renameat_with(to, name, &from.parent, &from.name, flags)
-            .map_err(CallError::on(Op::Rename, place))?;
-        let difference = "another entry was in its place".to_owned();
-        return Err(Refusal::Changed { path: action.target.path.0.clone(), difference });
-    }
-    for (directory, path) in [(to.as_fd(), place), (from.parent.as_fd(), &action.target.path.0)] {
-        rustix::fs::fsync(directory).map_err(CallError::on(Op::Sync, path))?;
+    if let Err(refusal) = is_restored(action, place, ready) {
+        // what cannot be vouched for goes back to where it was reviewed
+        return Err(match rustix::fs::renameat_with(to, name, &from.parent, &from.name, flags) {
+            Ok(()) => refusal,
+            Err(_) => {
+                Refusal::Stranded { path: action.target.path.0.clone(), held: place.to_owned() }
+            }
+        });
     }
     let at = format!("back at {}", crate::shown::Shown(place));
     Ok(match info.map(remove_info) {
         None | Some(Ok(())) => at,
         Some(Err(refusal)) => format!("{at}; what the bin says of it stays: {refusal}"),
     })
+}
+
+/// Makes sure that what has come to a place is what was to go there, and that both directories keep that.
+fn is_restored(action: &Action, place: &Path, ready: &Ready) -> Result<(), Refusal> {
+    let Ready { from, to, name, .. } = ready;
+    let now = kernel::stat_at(to, name.as_os_str()).map_err(CallError::on(Op::Examine, place))?;
+    if now.ino != action.target.inode {
+        // somebody has put something else into the bin in between: that is not ours to move
+        let difference = "another entry was in its place".to_owned();
+        return Err(Refusal::Changed { path: action.target.path.0.clone(), difference });
+    }
+    for (directory, path) in [(to.as_fd(), place), (from.parent.as_fd(), &action.target.path.0)] {
+        rustix::fs::fsync(directory).map_err(CallError::on(Op::Sync, path))?;
+    }
+    Ok(())
 }
 
 /// Removes the file that said where something was, if it is still what was reviewed.

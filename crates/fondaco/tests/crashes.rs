@@ -462,7 +462,7 @@ fn calls_of_a_run() -> BTreeMap<String, usize> {
 }
 
 /// Every call of a run fails once with every error that it can plausibly have: all of them with `FAULTS=all`, a part of
-/// them with `FAULTS=1000-2000`, some of them spread over the run otherwise.
+/// them with `FAULTS=1000-2000`; otherwise some of them spread over the run, and the last syncs, with which restores end.
 #[test]
 fn a_run_in_which_any_call_fails_loses_nothing_and_says_what_failed() {
     let calls = calls_of_a_run();
@@ -480,14 +480,18 @@ fn a_run_in_which_any_call_fails_loses_nothing_and_says_what_failed() {
         (_, Some((from, to))) => from..faults.len().min(to),
         _ => 0..70,
     };
-    let wanted = range.len();
+    // the step has no divisor in common with any number of faults that is likely
+    let mut chosen: Vec<_> = range.map(|at| faults[at * 7919 % faults.len()]).collect();
+    if said.is_empty() {
+        let syncs = calls["fsync"];
+        chosen.extend((syncs.saturating_sub(11)..=syncs).map(|when| ("fsync", "ENOSPC", when)));
+    }
+    let wanted = chosen.len();
     let mut failed = 0;
-    for at in range {
-        if !said.is_empty() && at % 100 == 0 {
-            eprintln!("faults: {at} of {} have been tried, {failed} came", faults.len());
+    for (tried, (call, error, when)) in chosen.into_iter().enumerate() {
+        if !said.is_empty() && tried % 100 == 0 {
+            eprintln!("faults: {tried} of {wanted} have been tried, {failed} came");
         }
-        // the step has no divisor in common with any number of faults that is likely
-        let (call, error, when) = faults[at * 7919 % faults.len()];
         let place = Place::new(1);
         let command = ["carry-out", place.plan.to_str().unwrap()];
         let instead = format!("error={error}");

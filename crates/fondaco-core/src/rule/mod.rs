@@ -23,7 +23,7 @@ pub use circumstances::{Circumstances, VolumeFacts};
 pub use file::{RuleError, RuleFileError};
 pub use model::{DeedWord, Enough, GroupOf, Limits, Order, Rule, RuleSet, Takes, Thin};
 pub use outcome::{Frees, HeldBack, Keeper, Match, RuleState, RuleTrial, Sum, TryOut};
-pub use past::{DayTried, PastDay, PastLevels, kept_days};
+pub use past::{DayTried, PastDay, PastError, PastLevels, kept_days};
 pub use schema::schema;
 pub use stored::{RuleText, SaveError};
 pub use words::{Form, RuleWord, WORDS, WordOf};

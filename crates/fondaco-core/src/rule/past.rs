@@ -7,11 +7,23 @@ use std::sync::Arc;
 
 use super::circumstances::protection_of;
 use super::{Circumstances, RuleFileError, RuleSet, RuleTrial, Sum, VolumeFacts};
+use crate::analysis::Protection;
 use crate::catalog::Catalog;
-use crate::leftovers;
+use crate::leftovers::{self, LookError};
 use crate::saved::{self, SavedError, SavedScan};
 use crate::state::State;
 use crate::units::{Bytes, Level, Time};
+
+/// Why the rules could not be tried on a day.
+#[derive(Debug, thiserror::Error)]
+pub enum PastError {
+    /// The kept scan cannot be read.
+    #[error(transparent)]
+    Scan(#[from] SavedError),
+    /// What was left over then cannot be told.
+    #[error(transparent)]
+    Leftovers(#[from] LookError),
+}
 
 /// A day of which a scan was kept.
 #[derive(Debug)]
@@ -20,8 +32,8 @@ pub struct PastDay {
     pub scan: u64,
     /// When it was scanned.
     pub scanned: Time,
-    /// What the rules would have done that day, or why the scan cannot be read.
-    pub outcome: Result<DayTried, SavedError>,
+    /// What the rules would have done that day, or why that is not known.
+    pub outcome: Result<DayTried, PastError>,
 }
 
 /// What rules would have done on one day.
@@ -103,19 +115,7 @@ impl RuleSet {
         let protection = protection_of(state, roots)?;
         let mut tried = Vec::new();
         for (number, scan) in days.iter().enumerate() {
-            let outcome = match saved::open_file(&scan.path) {
-                Ok(catalog) => {
-                    let volumes = volumes_then(state, &catalog);
-                    let mut facts = Circumstances::then(state, volumes, protection.clone());
-                    if self.wants_leftovers() {
-                        // by that scan alone: what was there then cannot be looked at any more
-                        let found = leftovers::glance(catalog.whole(), state).ok();
-                        facts.leftovers = found.map(Arc::new);
-                    }
-                    Ok(self.try_on_day(&catalog, &facts))
-                }
-                Err(error) => Err(error),
-            };
+            let outcome = self.try_on_scan(state, scan, &protection);
             let scanned = scan.about.as_ref().map_or(Time::at(0), |about| about.scanned);
             tried.push(PastDay { scan: scan.number, scanned, outcome });
             if each(number + 1).is_break() {
@@ -123,6 +123,22 @@ impl RuleSet {
             }
         }
         Ok(tried)
+    }
+
+    fn try_on_scan(
+        &self,
+        state: &State,
+        scan: &SavedScan,
+        protection: &Protection,
+    ) -> Result<DayTried, PastError> {
+        let catalog = saved::open_file(&scan.path)?;
+        let volumes = volumes_then(state, &catalog);
+        let mut facts = Circumstances::then(state, volumes, protection.clone());
+        if self.wants_leftovers() {
+            // by that scan alone: what was there then cannot be looked at any more
+            facts.leftovers = Some(Arc::new(leftovers::glance(catalog.whole(), state)?));
+        }
+        Ok(self.try_on_day(&catalog, &facts))
     }
 
     fn try_on_day(&self, catalog: &Catalog, facts: &Circumstances<'_>) -> DayTried {

@@ -188,3 +188,59 @@ pub(super) fn apply_inventories(
 fn bytes(path: &Path) -> &[u8] {
     path.as_os_str().as_bytes()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plan::{Deed, Draft, Planned, survey};
+
+    #[test]
+    fn a_step_is_read_as_it_was_written_and_a_damaged_one_is_refused() {
+        let directory = tempfile::tempdir().unwrap();
+        let root = directory.path().canonicalize().unwrap();
+        let mut draft = Draft::default();
+        for name in ["a", "b"] {
+            let path = root.join(name);
+            std::fs::write(&path, name).unwrap();
+            let survey = survey(&path).unwrap();
+            let (deed, volume) = (Deed::SetAside, root.clone());
+            draft.put(Planned::of_survey(path, deed, "by hand".into(), volume, survey));
+        }
+        let plan = draft.to_plan(Vec::new(), Time::at(0)).unwrap();
+        let waiting = || -> Vec<EntryRecord> {
+            let waiting = |action: &Action| EntryRecord::waiting(action.clone(), "then".into());
+            plan.actions.iter().map(waiting).collect()
+        };
+        let mut written = waiting();
+        written[1].state = EntryState::Held;
+        written[1].area = Some(root.join(OsStr::from_bytes(b"\xff")));
+        written[1].parent_before = Some((Time::at(-1), Time { sec: 2, nsec: 3 }));
+        written[1].freed = Bytes::new(u64::MAX);
+        written[1].message = "why".into();
+        let list = Inventory::from_kept(vec![1, 2, 3]);
+        let step = pack_step([(&written[1], Some(&list))]).unwrap().unwrap();
+        assert_eq!(step.numbers, (2, 2));
+        let mut read = waiting();
+        apply(&step.list, &mut read).unwrap();
+        assert_eq!(read, written);
+        let mut lists = HashMap::new();
+        apply_inventories(&step.list, (1, 9), &mut lists).unwrap();
+        assert_eq!(lists, HashMap::from([(2, list)]));
+        written[1].state = EntryState::PutBack;
+        let later = pack_step([(&written[1], None)]).unwrap().unwrap();
+        apply_inventories(&later.list, (1, 9), &mut lists).unwrap();
+        assert!(lists.is_empty(), "of no use any more");
+
+        for at in 0..step.list.len() {
+            let mut damaged = step.list.clone();
+            damaged[at] ^= 0x10;
+            let mut read = waiting();
+            // some bits of a frame's head mean nothing
+            if apply(&damaged, &mut read).is_ok() {
+                assert_eq!(read[1].message, "why", "byte {at}");
+            }
+            assert!(apply(&step.list[..at], &mut waiting()).is_err() || at == 0, "cut at {at}");
+        }
+        assert!(pack_step([]).unwrap().is_none());
+    }
+}

@@ -94,7 +94,10 @@ pub fn carry_out(
     let token = new_token(clock())?;
     let id = journal.begin(plan, &token, clock())?;
     tracing::info!(run = id, plan = %shown(&plan.id), actions = plan.actions.len(), "run begun");
-    let used_before = used(plan, state);
+    // the volumes are asked several times, and a plan may have a million actions
+    let volumes: Vec<PathBuf> = plan.volumes().into_iter().map(|(path, _)| path).collect();
+    let used = || volumes.iter().map(|path| used_of_volume(path, state)).sum::<Option<Bytes>>();
+    let used_before = used();
     let at = clock().rfc3339();
     let waiting = |action: &Action| EntryRecord::waiting(action.clone(), at.clone());
     let entries: Vec<EntryRecord> = plan.actions.iter().map(waiting).collect();
@@ -121,7 +124,7 @@ pub fn carry_out(
     let (entries, freed, stopped) = (run.entries, run.figures.freed, run.stopped);
     let after = used_before.and_then(|before| {
         let expected = before.get().saturating_sub(freed.get());
-        let (used, settled) = used_when_settled(plan, expected, &|| used(plan, state))?;
+        let (used, settled) = used_when_settled(&volumes, expected, &used)?;
         Some((before.get() as i64 - used.get() as i64, settled))
     });
     let measured = after.map(|(measured, _)| measured);
@@ -240,11 +243,6 @@ fn new_token(now: Time) -> Result<String, CarryOutError> {
 /// The name of a run's archive in a depot, without its endings.
 pub(super) fn archive_name(token: &str) -> String {
     format!("fondaco-{token}")
-}
-
-/// Bytes in use on all volumes of a plan together, if all of them answer.
-fn used(plan: &Plan, state: &State) -> Option<Bytes> {
-    plan.volumes().iter().map(|(path, _)| used_of_volume(path, state)).sum()
 }
 
 pub(super) struct Run<'a> {

@@ -1,6 +1,7 @@
 //! Why the volumes say something else than what was counted.
 
 use std::collections::BTreeSet;
+use std::path::PathBuf;
 use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
@@ -33,11 +34,11 @@ const PATIENCE: Duration = Duration::from_secs(3);
 const STEP: Duration = Duration::from_millis(50);
 const EQUAL_ANSWERS: u32 = 4;
 
-/// Bytes in use on the volumes of a plan when their file systems have done what they do later, and whether they have:
+/// Bytes in use on these volumes when their file systems have done what they do later, and whether they have:
 /// XFS and btrfs free the space of what is removed only with the next commit (`syncfs(2)`). If the volumes say at once
 /// what was counted, nothing is waited for.
 pub(super) fn used_when_settled(
-    plan: &Plan,
+    volumes: &[PathBuf],
     expected: u64,
     used: &dyn Fn() -> Option<Bytes>,
 ) -> Option<(Bytes, bool)> {
@@ -47,7 +48,7 @@ pub(super) fn used_when_settled(
         return Some((last, true));
     }
     let (synced, all_synced) = channel();
-    let places: Vec<_> = plan.volumes().into_iter().map(|(path, _)| path).collect();
+    let places = volumes.to_owned();
     // where other processes write much it may take minutes: then it goes on by itself
     parallel::begin(move || {
         for place in places {

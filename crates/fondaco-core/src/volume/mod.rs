@@ -212,13 +212,15 @@ pub fn volume_of(path: &Path, state: &State) -> Option<Volume> {
     Some(from_mount(mount, also, &answer, Instant::now(), state))
 }
 
-/// Bytes in use on the volume that holds `path`, if it answers. Waits for a server as long as that takes: for places that
-/// are about to be worked on.
+/// Bytes in use on the volume that holds `path`, if it answers. Only a server needs the bounded wait of [`volume_of`]: a
+/// local file system is asked without a thread of its own.
 pub(crate) fn used_of_volume(path: &Path, state: &State) -> Option<Bytes> {
-    let simulated = state.settings.simulated.iter().find(|volume| path.starts_with(&volume.path));
-    match simulated {
-        Some(volume) => Some(simulated::volume(volume, state).capacity.ok()?.used),
-        None => Some(capacity(path).ok()?.used),
+    let is_simulated = || state.settings.simulated.iter().any(|v| path.starts_with(&v.path));
+    let mounts = kernel::mounts().ok()?;
+    let is_local = !is_remote(&kernel::mount_of(path, &mounts)?.fs_type);
+    match is_local && !is_simulated() {
+        true => Some(capacity(path).ok()?.used),
+        false => Some(volume_of(path, state)?.capacity.ok()?.used),
     }
 }
 

@@ -57,7 +57,7 @@ struct Standing<'a> {
     freed: u64,
     message: &'a str,
     at: &'a str,
-    /// As JSON.
+    /// The action in JSON, if this program has changed the record of its target since it was planned.
     action: Option<&'a str>,
     list: Option<&'a [u8]>,
 }
@@ -66,7 +66,7 @@ struct Standing<'a> {
 pub(super) struct Step {
     /// The lowest and the highest number of its actions.
     pub(super) numbers: (u32, u32),
-    /// Compressed [`Standing`]s.
+    /// How each of its actions stands: a [`Standing`] after the other, compressed with zstd.
     pub(super) list: Vec<u8>,
 }
 

@@ -104,8 +104,8 @@ CREATE TABLE done_by_reason (
 ) STRICT, WITHOUT ROWID;
 ";
 
-/// Of version 4: a row for every action that was begun. `action` is the action where it is another than in `actions`, `list` is what
-/// may be removed of its target, and `copy` is the device and inode of what was moved.
+/// Of version 4: a row for every action that was begun. `action` is the action where it is another than in `actions`,
+/// `list` is what may be removed of its target, and `copy` is the device and inode of what was moved.
 const ENTRY: &str = "(
     run INTEGER NOT NULL REFERENCES run (id),
     number INTEGER NOT NULL,

@@ -28,6 +28,7 @@ pub mod kernel;
 pub mod leftovers;
 pub mod lens;
 pub mod naming;
+pub mod packed_list;
 pub mod parallel;
 pub mod pattern;
 pub mod peek;

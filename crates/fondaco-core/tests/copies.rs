@@ -121,8 +121,8 @@ fn two_plans_that_keep_what_the_other_takes_leave_one_and_so_does_one_plan_of_bo
     let mut both = one.clone();
     both.id = "both".to_owned();
     both.actions.extend(other.actions.clone());
-    for (number, action) in (1..).zip(&mut both.actions) {
-        action.number = number;
+    for at in 0..both.actions.len() {
+        both.actions[at].number = at as u32 + 1;
     }
     let summary = do_it(&both, &place);
     assert_eq!(summary.count(EntryState::Refused), 2, "{:?}", summary.entries);

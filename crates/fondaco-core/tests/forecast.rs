@@ -9,6 +9,7 @@ use std::path::PathBuf;
 
 use common::{Mounted, NOW, Place, planned};
 use fondaco_core::carry_out::{EntryRecord, EntryState, Journal, carry_out, purge, put_back};
+use fondaco_core::packed_list::Record;
 use fondaco_core::plan::{Deed, Draft, Plan, Planned, Put, Review, survey};
 use fondaco_core::units::Bytes;
 use fondaco_core::volume::used_below;
@@ -80,7 +81,7 @@ proptest! {
                 entry.state,
                 EntryState::Deleted | EntryState::Held | EntryState::Archived
             );
-            let line = |e: &EntryRecord| {
+            let line = |e: Record<EntryRecord>| {
                 let (number, deed) = (e.action.number, e.action.deed.word());
                 let path = e.action.target.path.0.strip_prefix(&place.root).unwrap().to_owned();
                 format!("{number} {deed} {} {}: {}", path.display(), e.state.word(), e.message)

@@ -254,7 +254,7 @@ fn a_mapped_file_is_not_cut_and_one_that_is_written_to_all_the_time_is_not_lost(
     let to = place.root.parent().unwrap().join("kept.log");
     let save = Deed::Save { to: to.clone(), same_volume: false };
     let summary = carried_out(&place, &plan(&place, &[(&program, Deed::Cut), (&busy, save)]));
-    let messages: Vec<_> = summary.entries.iter().map(|entry| entry.message.as_str()).collect();
+    let messages: Vec<_> = summary.entries.iter().map(|entry| entry.message.clone()).collect();
     assert!(messages[0].contains("mapped into memory"), "{messages:?}");
     assert!(messages[1].contains("written to all the time"), "{messages:?}");
     assert_eq!(summary.freed, Bytes::ZERO);
@@ -308,7 +308,7 @@ fn a_release_that_was_cut_off_is_settled_by_what_is_still_held() {
         let settled = settle(&place.state, Time::now()).unwrap();
         assert_eq!((settled[0].run, settled[0].failed), (run, 0));
         let journal = Journal::open(&place.state.journal_file()).unwrap();
-        (run, journal.entries(run).unwrap().remove(0).state)
+        (run, journal.entries(run).unwrap()[0].state)
     };
     // nothing had been done: it can be finished
     let (run, state) = cut_off(&plan(&place, &[(&path, Deed::Cut)]));

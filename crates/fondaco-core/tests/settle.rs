@@ -77,8 +77,10 @@ impl CutOff {
         let mut journal = Journal::open(&self.place.state.journal_file()).unwrap();
         let mut entries = journal.entries(self.run).unwrap();
         entries[0].state = state;
-        let entries =
-            entries.iter().map(|entry| (entry, list.filter(|_| entry.action.number == 1)));
+        let entries = entries.iter().map(|entry| {
+            let list = list.filter(|_| entry.action.number == 1);
+            (entry, list)
+        });
         journal.write_with(self.run, entries).unwrap();
     }
 
@@ -98,7 +100,7 @@ impl CutOff {
         assert_eq!(settled.len(), 1);
         let journal = Journal::open(&self.place.state.journal_file()).unwrap();
         let run = journal.run(self.run).unwrap().unwrap().state;
-        let entry = journal.entries(self.run).unwrap().remove(0);
+        let entry = journal.entries(self.run).unwrap()[0].clone();
         assert_eq!(settle(&self.place.state, NOW).unwrap(), [], "it is told once");
         (settled[0].clone(), run, entry.state, entry.message)
     }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::bail;
 use fondaco_core::shown::{DocPath, Shown, safe_text, shown, write_safe_json};
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 use serde_json::{Map, Value};
 use unicode_width::UnicodeWidthStr;
 
@@ -31,6 +31,19 @@ pub fn json(document: &impl Serialize) -> io::Result<()> {
 pub fn write_json(document: &impl Serialize, mut out: impl Write) -> io::Result<()> {
     write_safe_json(document, &mut out)?;
     out.write_all(b"\n")
+}
+
+/// A list in a document of which each part is made when it is written, so that the whole is never held.
+pub struct Streamed<F>(pub F);
+
+impl<F, I> Serialize for Streamed<F>
+where
+    F: Fn() -> I,
+    I: IntoIterator<Item: Serialize>,
+{
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_seq((self.0)())
+    }
 }
 
 /// Puts a path into a document: as text, or in its display form with its bytes beside it.

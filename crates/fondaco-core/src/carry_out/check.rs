@@ -1,8 +1,7 @@
 //! The checks that every target passes before it is touched, in a rehearsal and in a run alike.
 
 use std::cell::RefCell;
-use std::collections::{BTreeMap, HashMap};
-use std::ffi::OsStr;
+use std::collections::HashMap;
 use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
@@ -12,14 +11,14 @@ use std::time::{Duration, Instant};
 
 use rustix::fs::{Access, AtFlags, CWD};
 
+use super::overlaps::overlaps;
 use crate::analysis::Protection;
 use crate::archive::{DepotError, DepotPlace};
-use crate::kernel::{
-    self, CallError, Holder, Kind, Op, OpenFiles, Stat, directory_and_name, stat_descriptor,
-};
+use crate::kernel::{self, CallError, Holder, Kind, Op, OpenFiles, Stat, stat_descriptor};
+use crate::packed_list::Record;
 use crate::plan::{
-    Action, Deed, FreeDirectory, Located, Locator, Plan, Refusal, RuleProtection, Survey, Target,
-    Touched, Visit, locate, moved_place, survey_at,
+    Action, Deed, FreeDirectory, Located, Locator, Overview, Plan, Refusal, RuleProtection, Survey,
+    Target, Touched, Visit, locate, moved_place, survey_at,
 };
 use crate::shown::Shown;
 use crate::state::State;
@@ -49,27 +48,34 @@ pub(super) struct Checks {
 }
 
 impl Checks {
-    pub(super) fn new(plan: &Plan, state: &State) -> Self {
+    pub(super) fn new(plan: &Plan, overview: &Overview, state: &State) -> Self {
         let mut protection = Protection::of_system(state);
         plan.give_up.iter().for_each(|place| protection.give_up(&place.0));
         for place in &plan.protect {
             protection.add(place.0.clone(), "protected by a rule");
         }
         let mut hopeless = overlaps(plan, &protection);
-        hopeless.extend(copies_that_go(plan, &protection));
-        let mut depots: HashMap<&Path, Result<DepotPlace, DepotError>> = HashMap::new();
-        for action in &plan.actions {
-            let Deed::Archive { depot } = &action.deed else { continue };
-            let looked = depots.entry(depot).or_insert_with(|| look_at_depot(depot));
-            if let Err(reason) = looked {
-                hopeless.insert(action.number, reason.to_string());
+        if overview.has_copies {
+            hopeless.extend(copies_that_go(plan, &protection));
+        }
+        let mut depots: HashMap<PathBuf, Result<DepotPlace, DepotError>> = HashMap::new();
+        if overview.has(|deed| matches!(deed, Deed::Archive { .. })) {
+            for action in &plan.actions {
+                let Deed::Archive { depot } = &action.deed else { continue };
+                let looked = depots.entry(depot.clone()).or_insert_with(|| look_at_depot(depot));
+                if let Err(reason) = looked {
+                    hopeless.insert(action.number, reason.to_string());
+                }
             }
         }
         let depots: Vec<DepotPlace> = depots.into_values().flatten().collect();
         for depot in &depots {
             protection.add(depot.path.clone(), "the depot of this plan");
         }
-        let destinations = look_at_destinations(plan, &mut protection, &mut hopeless);
+        let destinations = match overview.has(|deed| matches!(deed, Deed::Move { .. })) {
+            true => look_at_destinations(plan, &mut protection, &mut hopeless),
+            false => HashMap::new(),
+        };
         let open = OpenFiles::default();
         let rules = RuleProtection::of_state(state);
         Self {
@@ -400,78 +406,6 @@ impl Guard<'_> {
     }
 }
 
-/// Actions whose target is, lies in, or contains the target of one that comes before them.
-fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
-    /// A directory on its file system.
-    type Place = (u64, PathBuf);
-    let mut found = HashMap::new();
-    // files by their directory, so that not each of many is a path of its own
-    let mut files: BTreeMap<Place, usize> = BTreeMap::new();
-    let mut names: Vec<(Place, HashMap<&OsStr, u32>)> = Vec::new();
-    let mut directories: BTreeMap<Place, u32> = BTreeMap::new();
-    // neighbours mostly lie in one directory
-    let mut last: Option<(&Path, usize)> = None;
-    for action in plan
-        .actions
-        .iter()
-        .filter(|action| !action.deed.is_release() && !action.deed.is_of_tool() && !action.emptied)
-    {
-        let path = action.target.path.0.as_path();
-        let place = |path: &Path| {
-            protection.on_file_system(path).unwrap_or((action.target.device, path.to_owned()))
-        };
-        let takes_it = |(device, path): &Place| {
-            let mut above = path.ancestors().filter(|_| !directories.is_empty());
-            above.find_map(|above| directories.get(&(*device, above.to_owned())).copied())
-        };
-        let is_directory = action.target.kind == Kind::Directory;
-        if let (false, Some((directory, name))) = (is_directory, directory_and_name(path)) {
-            let is_last = |(known, _): &(&Path, usize)| known.as_os_str() == directory.as_os_str();
-            let at = match last.filter(is_last) {
-                Some((_, at)) => at,
-                None => {
-                    let place = place(directory);
-                    let at = *files.entry(place.clone()).or_insert(names.len());
-                    if at == names.len() {
-                        names.push((place, HashMap::new()));
-                    }
-                    at
-                }
-            };
-            last = Some((directory, at));
-            let (place, taken) = &mut names[at];
-            let before = taken.get(name).copied().or_else(|| takes_it(place));
-            match before {
-                Some(other) => {
-                    found.insert(action.number, format!("action {other} takes it already"));
-                }
-                None => {
-                    taken.insert(name, action.number);
-                }
-            }
-            continue;
-        }
-        let directory = place(path);
-        if let Some(other) = takes_it(&directory) {
-            found.insert(action.number, format!("action {other} takes it already"));
-            continue;
-        }
-        // paths are ordered part by part: what lies below one comes right behind it
-        let is_below = |place: &Place| place.0 == directory.0 && place.1.starts_with(&directory.1);
-        let file = files.range(&directory..).next().filter(|(place, _)| is_below(place));
-        let file = file.and_then(|(_, at)| names[*at].1.values().min().copied());
-        let below = directories.range(&directory..).next().filter(|(place, _)| is_below(place));
-        let below = below.map(|(_, other)| *other);
-        if let Some(other) = file.into_iter().chain(below).min() {
-            let reason = format!("action {other} takes something of it before");
-            found.insert(action.number, reason);
-            continue;
-        }
-        directories.insert(directory, action.number);
-    }
-    found
-}
-
 fn is_elsewhere(located: &Located, path: &Path, destination: &Stat) -> Result<bool, Refusal> {
     let parent = stat_descriptor(&located.parent).map_err(CallError::on(Op::Examine, path))?;
     Ok((parent.dev, parent.mount) != (destination.dev, destination.mount))
@@ -526,9 +460,6 @@ fn look_at_destinations(
 
 /// Actions whose copy that must stay is, or lies in, the target of an action of the same plan.
 fn copies_that_go(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
-    if plan.actions.iter().all(|action| action.stays.is_none()) {
-        return HashMap::new();
-    }
     // one directory may be mounted at several places
     let place = |target: &Target| {
         let path = &target.path.0;
@@ -547,7 +478,7 @@ fn copies_that_go(plan: &Plan, protection: &Protection) -> HashMap<u32, String> 
             directories.insert(place(target), action.number);
         }
     }
-    let goes = |action: &Action| {
+    let goes = |action: Record<Action>| {
         let copy = action.stays.as_deref()?;
         let by = inodes.get(&(copy.device, copy.inode)).copied();
         let by = by.or_else(|| {

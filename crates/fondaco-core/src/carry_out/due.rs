@@ -1,6 +1,7 @@
 //! What is held and due to be purged.
 
 use super::{CarryOutError, EntryState, Journal};
+use crate::packed_list::Record;
 use crate::plan::Action;
 use crate::state::State;
 use crate::units::Time;
@@ -35,7 +36,7 @@ pub fn due(state: &State, now: Time) -> Result<Vec<Due>, CarryOutError> {
             continue;
         }
         let entries = journal.entries(run.id)?;
-        let is_due = |entry: &&super::EntryRecord| {
+        let is_due = |entry: &Record<super::EntryRecord>| {
             entry.state == EntryState::Held
                 && due_at(&entry.action, &entry.at).is_some_and(|at| at <= now)
         };

@@ -20,7 +20,8 @@ use super::tools::{self, Done};
 use super::{CarryOutError, EntryRecord, EntryState, Figures, Journal, RunState, Settled, Watch};
 use crate::archive::{Depot, DepotAddress, DepotError, Packing};
 use crate::kernel::{self, CallError, Kind, LeaseReturn, Leases, Op, OwnChanges};
-use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Touched};
+use crate::packed_list::{PackedList, Record};
+use crate::plan::{Action, Deed, Forecast, Overview, Plan, Refusal, Touched};
 use crate::shown::{Shown, shown};
 use crate::state::State;
 use crate::units::{Bytes, Time};
@@ -33,8 +34,10 @@ pub struct RunSummary {
     pub run: i64,
     /// How it ended.
     pub state: RunState,
+    /// How many of its actions stand how.
+    pub counts: Vec<(EntryState, u64)>,
     /// Its actions, as they stand now.
-    pub entries: Vec<EntryRecord>,
+    pub entries: PackedList<EntryRecord>,
     /// What the plan said it would free.
     pub forecast: Forecast,
     /// Bytes freed, by the count of the inodes that went.
@@ -50,20 +53,22 @@ pub struct RunSummary {
 impl RunSummary {
     /// How many actions stand so.
     pub fn count(&self, state: EntryState) -> usize {
-        self.entries.iter().filter(|entry| entry.state == state).count()
+        let found = self.counts.iter().find(|(other, _)| *other == state);
+        found.map_or(0, |(_, count)| *count as usize)
     }
 }
 
-/// How many of these actions, one at least, are done together and written to the journal in one synced step.
-pub(super) fn batch_length<'a>(actions: impl Iterator<Item = &'a Action>) -> usize {
+/// How many of these actions, one at least, are done together and written to the journal in one synced step. Of each
+/// there is the count of entries that its target has.
+pub(super) fn batch_length(actions: impl Iterator<Item = u64>) -> usize {
     const MOST_ACTIONS: u64 = 4096;
     // a batch of large trees would keep its files leased for long
     const MOST_ENTRIES: u64 = 8192;
     // each may need a descriptor for its lease, and a tree needs some besides
     let most = (kernel::raise_descriptor_limit() / 4).clamp(16, MOST_ACTIONS) as usize;
     let mut entries = 0u64;
-    let fits = |action: &&Action| {
-        entries = entries.saturating_add(action.target.entries);
+    let fits = |in_target: &u64| {
+        entries = entries.saturating_add(*in_target);
         entries <= MOST_ENTRIES
     };
     actions.take(most).take_while(fits).count().max(1)
@@ -95,16 +100,19 @@ pub fn carry_out(
     let id = journal.begin(plan, &token, clock())?;
     tracing::info!(run = id, plan = %shown(&plan.id), actions = plan.actions.len(), "run begun");
     // the volumes are asked several times, and a plan may have a million actions
-    let volumes: Vec<PathBuf> = plan.volumes().into_iter().map(|(path, _)| path).collect();
+    let overview = plan.overview();
+    let forecast = overview.frees;
+    let volumes: Vec<PathBuf> = overview.volumes.iter().map(|(path, _)| path.clone()).collect();
     let used = || volumes.iter().map(|path| used_of_volume(path, state)).sum::<Option<Bytes>>();
     let used_before = used();
     let at = clock().rfc3339();
-    let waiting = |action: &Action| EntryRecord::waiting(action.clone(), at.clone());
-    let entries: Vec<EntryRecord> = plan.actions.iter().map(waiting).collect();
+    let waiting = |action: Record<Action>| EntryRecord::waiting(action.clone(), at.clone());
+    let entries: PackedList<EntryRecord> = plan.actions.iter().map(waiting).collect();
     let mut run = Run {
         id,
         token: &token,
-        checks: Checks::new(plan, state),
+        checks: Checks::new(plan, &overview, state),
+        overview,
         areas: Areas::of_new_run(state, &token),
         state,
         touched: Touched::default(),
@@ -133,11 +141,11 @@ pub fn carry_out(
         reasons(&Measured { plan, entries: &entries, freed, measured, settled, state, now })
     });
     let ended = if stopped { RunState::Stopped } else { RunState::Done };
-    journal.end(id, ended, measured, &told, &entries, clock())?;
+    let counts = journal.end(id, ended, measured, &told, &entries, clock())?;
     for entry in entries.iter().filter(|entry| entry.state.is_trouble()) {
-        log_trouble(id, entry);
+        log_trouble(id, &entry);
     }
-    let done = entries.iter().filter(|entry| entry.state.is_done()).count();
+    let done: u64 = counts.iter().filter(|(state, _)| state.is_done()).map(|(_, n)| n).sum();
     tracing::info!(
         run = id,
         state = ended.word(),
@@ -146,10 +154,10 @@ pub fn carry_out(
         measured,
         "run ended"
     );
-    let forecast = plan.frees();
     Ok(RunSummary {
         run: id,
         state: ended,
+        counts,
         entries,
         forecast,
         freed,
@@ -186,16 +194,18 @@ pub fn finish(
 ) -> Result<RunSummary, CarryOutError> {
     let mut journal = Journal::open(&state.journal_file())?;
     let record = journal.run(run)?.ok_or(CarryOutError::NoSuchRun(run))?;
-    let mut entries = journal.entries(run)?;
+    let entries = journal.entries(run)?;
     let rest = remainder(&record, &entries, clock())?.ok_or(CarryOutError::NothingLeft(run))?;
     let summary = carry_out(&rest, state, clock, watch)?;
-    entries.retain(|entry| entry.state == EntryState::Waiting);
-    for entry in &mut entries {
-        entry.state = EntryState::CarriedOn;
-        entry.message = format!("carried on in run {}", summary.run);
-        entry.at = clock().rfc3339();
-    }
-    journal.write(run, &entries)?;
+    let (message, at) = (format!("carried on in run {}", summary.run), clock().rfc3339());
+    let waiting = entries.iter().filter(|entry| entry.state == EntryState::Waiting);
+    let carried_on = waiting.map(|entry| EntryRecord {
+        state: EntryState::CarriedOn,
+        message: message.clone(),
+        at: at.clone(),
+        ..entry.clone()
+    });
+    journal.write(run, carried_on)?;
     Ok(summary)
 }
 
@@ -262,7 +272,8 @@ pub(super) struct Run<'a> {
     /// Where things are moved to, by the path that the plan has.
     pub(super) destinations: HashMap<PathBuf, Destination>,
     pub(super) journal: &'a mut Journal,
-    pub(super) entries: Vec<EntryRecord>,
+    pub(super) entries: PackedList<EntryRecord>,
+    pub(super) overview: Overview,
     pub(super) figures: Figures,
     pub(super) clock: &'a dyn Fn() -> Time,
     watch: &'a Watch<'a>,
@@ -303,6 +314,20 @@ impl Run<'_> {
         self.figures.done += 1;
     }
 
+    /// The places of the entries that are such, in order.
+    pub(super) fn places_of(&self, such: impl Fn(&EntryRecord) -> bool) -> Vec<usize> {
+        let all = self.entries.iter().enumerate();
+        all.filter(|(_, entry)| such(entry)).map(|(at, _)| at).collect()
+    }
+
+    /// The places of the entries that wait for such a deed, in order.
+    pub(super) fn waiting_for(&self, such: impl Fn(&Deed) -> bool) -> Vec<usize> {
+        if !self.overview.has(&such) {
+            return Vec::new();
+        }
+        self.places_of(|entry| entry.state == EntryState::Waiting && such(&entry.action.deed))
+    }
+
     /// Writes and proves the archives, one for each depot, before anything is taken away.
     fn pack_all(&mut self) -> Result<(), CarryOutError> {
         let depots: Vec<PathBuf> =
@@ -310,7 +335,11 @@ impl Run<'_> {
         self.state.remember(&depots, &[])?;
         // two names of one directory are one depot
         let mut depots: Vec<(Box<dyn Depot>, Vec<usize>)> = Vec::new();
-        for at in 0..self.entries.len() {
+        if !self.overview.has(|deed| matches!(deed, Deed::Archive { .. })) {
+            return Ok(());
+        }
+        let archived = self.places_of(|entry| matches!(entry.action.deed, Deed::Archive { .. }));
+        for at in archived {
             let action = &self.entries[at].action;
             let Deed::Archive { depot } = &action.deed else { continue };
             if let Err(refusal) = self.checks.permitted(action) {
@@ -339,7 +368,8 @@ impl Run<'_> {
                 }
             }
         }
-        let packed = |entry: &&EntryRecord| matches!(entry.action.deed, Deed::Archive { .. });
+        let packed =
+            |entry: &Record<EntryRecord>| matches!(entry.action.deed, Deed::Archive { .. });
         Ok(self.journal.write(self.id, self.entries.iter().filter(packed))?)
     }
 
@@ -376,9 +406,9 @@ impl Run<'_> {
             self.goes_on("comparing the archive", *last);
         }
         let packed = packing.publish((self.clock)()).map_err(failed)?;
-        for entry in &mut self.entries {
-            if packed.actions.contains(&entry.action.number) {
-                entry.archive = Some(packed.path.clone());
+        for at in members {
+            if packed.actions.contains(&self.entries[*at].action.number) {
+                self.entries[*at].archive = Some(packed.path.clone());
             }
         }
         Ok(())
@@ -403,19 +433,20 @@ impl Run<'_> {
 
     /// Takes away what is still waiting, batch by batch: all but directories that this empties, or those.
     fn remove_all(&mut self, emptied: bool) -> Result<(), CarryOutError> {
-        let waiting: Vec<usize> = (0..self.entries.len())
-            .filter(|at| {
-                let entry = &self.entries[*at];
-                let is_archive = matches!(entry.action.deed, Deed::Archive { .. });
-                entry.state == EntryState::Waiting
-                    && entry.action.emptied == emptied
-                    && (!is_archive || entry.archive.is_some())
-                    && entry.action.deed.takes_target()
-            })
-            .collect();
+        if emptied && !self.overview.has_emptied {
+            return Ok(());
+        }
+        let waiting = self.places_of(|entry| {
+            let is_archive = matches!(entry.action.deed, Deed::Archive { .. });
+            entry.state == EntryState::Waiting
+                && entry.action.emptied == emptied
+                && (!is_archive || entry.archive.is_some())
+                && entry.action.deed.takes_target()
+        });
         let mut rest = waiting.as_slice();
         while !rest.is_empty() && !self.stopped {
-            let length = batch_length(rest.iter().map(|at| &self.entries[*at].action));
+            let length =
+                batch_length(rest.iter().map(|at| self.entries[*at].action.target.entries));
             let (batch, after) = rest.split_at(length);
             rest = after;
             // of a file its lease tells; a directory is asked for before it is taken, so that one that is in use
@@ -430,11 +461,7 @@ impl Run<'_> {
 
     /// Has programs of the system remove what is theirs, one by one: each intent is in the journal before the act.
     fn tools_all(&mut self) -> Result<(), CarryOutError> {
-        for at in 0..self.entries.len() {
-            let entry = &self.entries[at];
-            if entry.state != EntryState::Waiting || !entry.action.deed.is_of_tool() {
-                continue;
-            }
+        for at in self.waiting_for(Deed::is_of_tool) {
             if !self.goes_on("asking", at) {
                 break;
             }
@@ -457,11 +484,7 @@ impl Run<'_> {
     /// Lets go of deleted files, one by one: each intent is in the journal before the act.
     fn release_all(&mut self) -> Result<(), CarryOutError> {
         let mut ended = Vec::new();
-        for at in 0..self.entries.len() {
-            let entry = &self.entries[at];
-            if entry.state != EntryState::Waiting || !entry.action.deed.is_release() {
-                continue;
-            }
+        for at in self.waiting_for(Deed::is_release) {
             if !self.goes_on("releasing", at) {
                 break;
             }

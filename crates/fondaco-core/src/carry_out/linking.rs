@@ -69,12 +69,15 @@ impl Run<'_> {
 
     /// Removes names of files that stay which are still in a private directory, although they have been given back.
     pub(super) fn drop_left_names(&self) {
+        if !self.overview.has(|deed| *deed == Deed::Link) {
+            return;
+        }
         for entry in self.entries.iter().filter(|entry| entry.state != EntryState::Linked) {
-            let (Some(kept), Some(path)) = (linked_to(entry), &entry.area) else { continue };
+            let (Some(kept), Some(path)) = (linked_to(&entry), &entry.area) else { continue };
             let held = entry.held_name();
             let Some(area) = self.areas.all().find(|area| area.path() == path) else { continue };
             let left = area.stat(held.as_ref()).ok().flatten();
-            if left.is_some_and(|left| is_linked(entry, &left)) {
+            if left.is_some_and(|left| is_linked(&entry, &left)) {
                 // it is tried a second time, and stays where it is known
                 let _ = drop_other_name(&area, held.as_ref(), kept.inode);
             }

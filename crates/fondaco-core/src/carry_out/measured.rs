@@ -1,12 +1,13 @@
 //! Why the volumes say something else than what was counted.
 
-use std::collections::BTreeSet;
-use std::path::PathBuf;
+use std::collections::{BTreeSet, HashSet};
+use std::path::{Path, PathBuf};
 use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
 use super::EntryRecord;
-use crate::kernel::{self, DeletedFiles};
+use crate::kernel::{self, DeletedFile, DeletedFiles};
+use crate::packed_list::PackedList;
 use crate::parallel;
 use crate::plan::{Deed, Plan};
 use crate::state::State;
@@ -16,7 +17,7 @@ use crate::volume::volume_root;
 /// A run, its count and its measure.
 pub(super) struct Measured<'a> {
     pub(super) plan: &'a Plan,
-    pub(super) entries: &'a [EntryRecord],
+    pub(super) entries: &'a PackedList<EntryRecord>,
     pub(super) freed: Bytes,
     pub(super) measured: i64,
     /// The volumes say the same for a while.
@@ -104,46 +105,56 @@ pub(super) fn reasons(run: &Measured<'_>) -> Vec<String> {
     reasons
 }
 
-fn volumes(run: &Measured<'_>) -> Vec<std::path::PathBuf> {
+fn volumes(run: &Measured<'_>) -> Vec<PathBuf> {
     run.plan.volumes().into_iter().map(|(path, _)| path).collect()
 }
 
 /// What the run's archives take on the volumes that it was to relieve.
 fn archives(run: &Measured<'_>) -> Bytes {
-    let mounts = kernel::mounts().unwrap_or_default();
-    let relieved = volumes(run);
-    let all: BTreeSet<_> = run.entries.iter().filter_map(|entry| entry.archive.as_ref()).collect();
+    let all = paths(run, |entry| entry.archive.as_deref());
+    let (mounts, relieved) = (kernel::mounts().unwrap_or_default(), volumes(run));
     let beside =
-        all.into_iter().filter(|path| relieved.contains(&volume_root(path, run.state, &mounts)));
+        all.iter().filter(|path| relieved.contains(&volume_root(path, run.state, &mounts)));
     beside.filter_map(|path| Some(kernel::stat_path(path).ok()?.allocated())).sum()
 }
 
 fn saved(run: &Measured<'_>) -> Bytes {
-    let beside = run.entries.iter().filter_map(|entry| match &entry.action.deed {
+    let beside = paths(run, |entry| match &entry.action.deed {
         Deed::Save { to, same_volume: true } if entry.state.is_done() => Some(to),
         _ => None,
     });
-    beside.filter_map(|path| Some(kernel::stat_path(path).ok()?.allocated())).sum()
+    beside.iter().filter_map(|path| Some(kernel::stat_path(path).ok()?.allocated())).sum()
 }
 
 /// What was removed and is open: nobody had it open when it was looked at last.
 fn still_held(run: &Measured<'_>) -> Bytes {
-    let removed: BTreeSet<(u64, u64)> = run
+    let held = DeletedFiles::collect(run.now);
+    let inodes: HashSet<(u64, u64)> = held.files.iter().map(|file| (file.dev, file.ino)).collect();
+    if inodes.is_empty() {
+        return Bytes::ZERO;
+    }
+    let removed: HashSet<(u64, u64)> = run
         .entries
         .iter()
         .filter(|entry| entry.state.is_done() && entry.action.deed.takes_target())
         .map(|entry| (entry.action.target.device, entry.action.target.inode))
+        .filter(|inode| inodes.contains(inode))
         .collect();
-    let held = DeletedFiles::collect(run.now);
-    let ours = held
-        .files
-        .iter()
-        .filter(|file| removed.contains(&(file.dev, file.ino)) || in_area(run, &file.path));
-    ours.filter_map(|file| file.allocated).sum()
+    // a file that was open in a removed tree goes by the name that it had in a private directory
+    let areas = paths(run, |entry| entry.area.as_deref());
+    let is_ours = |file: &&DeletedFile| {
+        removed.contains(&(file.dev, file.ino))
+            || areas.iter().any(|area| file.path.starts_with(area))
+    };
+    held.files.iter().filter(is_ours).filter_map(|file| file.allocated).sum()
 }
 
-/// Whether a path was in a private directory of this run: a file that was open in a removed tree goes by
-/// the name that it had there.
-fn in_area(run: &Measured<'_>, path: &std::path::Path) -> bool {
-    run.entries.iter().filter_map(|entry| entry.area.as_ref()).any(|area| path.starts_with(area))
+/// Paths that entries of the run have, each of them once.
+fn paths(run: &Measured<'_>, of: impl Fn(&EntryRecord) -> Option<&Path>) -> BTreeSet<PathBuf> {
+    let mut paths: BTreeSet<PathBuf> = BTreeSet::new();
+    for entry in run.entries {
+        let new = of(&entry).filter(|path| !paths.contains(*path));
+        paths.extend(new.map(Path::to_owned));
+    }
+    paths
 }

@@ -30,6 +30,7 @@ mod journal;
 mod linking;
 mod measured;
 mod moving;
+mod overlaps;
 mod own_file;
 mod put_back;
 mod rehearse;

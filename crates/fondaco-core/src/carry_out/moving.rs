@@ -22,6 +22,7 @@ use crate::kernel::{
     self, CallError, Inventory, Kind, Leases, Op, OpenFiles, OwnChanges, PrivateDir, Removal, Stat,
     Strictness,
 };
+use crate::packed_list::Record;
 use crate::plan::{Deed, Located, Refusal, Survey, Touched, list_at, survey_at};
 use crate::shown::Shown;
 use crate::state::State;
@@ -47,6 +48,9 @@ fn is_renamed(entry: &EntryRecord) -> bool {
 impl Run<'_> {
     /// Copies and proves what goes to other volumes, before anything is taken away.
     pub(super) fn copy_all(&mut self) -> Result<(), CarryOutError> {
+        if !self.overview.has(|deed| matches!(deed, Deed::Move { .. })) {
+            return Ok(());
+        }
         let mut by_destination: HashMap<PathBuf, Vec<usize>> = HashMap::new();
         for (at, entry) in self.entries.iter().enumerate() {
             if let Deed::Move { to, .. } = &entry.action.deed {
@@ -87,7 +91,7 @@ impl Run<'_> {
                 }
             }
         }
-        let moved = |entry: &&EntryRecord| matches!(entry.action.deed, Deed::Move { .. });
+        let moved = |entry: &Record<EntryRecord>| matches!(entry.action.deed, Deed::Move { .. });
         Ok(self.journal.write(self.id, self.entries.iter().filter(moved))?)
     }
 

@@ -23,6 +23,7 @@ use crate::kernel::{
     self, CallError, Inventory, InventoryWriter, Kind, Lease, LeaseReturn, Leases, NoLease, Op,
     OpenFiles, PrivateDir, Stat, open_beneath,
 };
+use crate::packed_list::PackedList;
 use crate::plan::{Located, Locator, Refusal, Target, Touched, list_at};
 use crate::shown::{Shown, shown};
 use crate::state::State;
@@ -32,7 +33,7 @@ use crate::units::{Bytes, Time, UnitStyle, grouped};
 #[derive(Clone, Debug, Default)]
 pub struct Returned {
     /// The entries that were put back or purged, as they stand now.
-    pub done: Vec<EntryRecord>,
+    pub done: PackedList<EntryRecord>,
     /// Directories that had been emptied in part before: the rest is back, and what is missing is listed.
     pub in_part: Vec<(EntryRecord, Missing)>,
     /// The entries that could not be put back or purged, each with the reason. They are where they were.
@@ -74,13 +75,16 @@ pub fn put_back(
         locator: Locator::default(),
     };
     // the last first: so the times of a directory that several were taken from go back step by step
-    let mut entries = std::mem::take(&mut chosen.entries);
-    while !entries.is_empty() {
+    let entries = std::mem::take(&mut chosen.entries);
+    let mut rest = entries.len();
+    while rest > 0 {
         // what has to be unpacked is not worth sharing a step of the journal for: a crash would leave more of it back in
         // its place that the journal still has in the archive
-        let held = entries.iter().rev().take_while(|entry| entry.state == EntryState::Held);
-        let length = batch_length(held.map(|entry| &entry.action));
-        let batch = entries.split_off(entries.len() - length);
+        let held = entries.range(0..rest).rev();
+        let held = held.take_while(|entry| entry.state == EntryState::Held);
+        let length = batch_length(held.map(|entry| entry.action.target.entries));
+        let batch = entries.range(rest - length..rest).map(|entry| entry.clone()).collect();
+        rest -= length;
         put_back_batch(batch, &mut chosen, &mut places, now)?;
     }
     places.areas.remove_empty();
@@ -248,11 +252,14 @@ pub fn purge(
     let applies =
         |entry: &EntryRecord| matches!(entry.state, EntryState::Held | EntryState::Purging);
     let mut chosen = Chosen::open(run, numbers, state, now, applies)?;
-    let mut entries = std::mem::take(&mut chosen.entries).into_iter();
+    let entries = std::mem::take(&mut chosen.entries);
+    let mut begun = 0;
     let (mut areas, mut lease_return) = (Reopened::default(), LeaseReturn::default());
-    while entries.len() > 0 {
-        let length = batch_length(entries.as_slice().iter().map(|entry| &entry.action));
-        let batch = entries.by_ref().take(length).collect();
+    while begun < entries.len() {
+        let rest = entries.range(begun..entries.len());
+        let length = batch_length(rest.map(|entry| entry.action.target.entries));
+        let batch = entries.range(begun..begun + length).map(|entry| entry.clone()).collect();
+        begun += length;
         purge_batch(batch, &mut chosen, &mut areas, &mut lease_return, now)?;
     }
     Ok(chosen.end("purged"))
@@ -428,7 +435,7 @@ struct Chosen {
     run: i64,
     token: String,
     journal: Journal,
-    entries: Vec<EntryRecord>,
+    entries: PackedList<EntryRecord>,
     returned: Returned,
     _lock: RunLock,
 }
@@ -447,14 +454,15 @@ impl Chosen {
         settle_all(&mut journal, state, now)?;
         let record = journal.run(run)?.ok_or(CarryOutError::NoSuchRun(run))?;
         let mut returned = Returned::default();
-        let mut entries = Vec::new();
-        for entry in journal.entries(run)? {
-            let wanted = numbers.map(|numbers| numbers.contains(&entry.action.number));
+        let mut entries = PackedList::new();
+        let numbers = numbers.map(|numbers| numbers.iter().copied().collect::<HashSet<u32>>());
+        for entry in &journal.entries(run)? {
+            let wanted = numbers.as_ref().map(|numbers| numbers.contains(&entry.action.number));
             match (wanted, applies(&entry)) {
-                (None | Some(true), true) => entries.push(entry),
+                (None | Some(true), true) => entries.push(entry.clone()),
                 (Some(true), false) => {
                     let reason = format!("it is {}", entry.state.word());
-                    returned.refused.push((entry, reason));
+                    returned.refused.push((entry.clone(), reason));
                 }
                 _ => {}
             }
@@ -470,9 +478,12 @@ impl Chosen {
             let target = Shown(entry.action.place()).to_string();
             tracing::warn!(run = self.run, target, reason = %shown(reason), "not {what}");
         }
-        let ended = returned.done.iter().chain(returned.in_part.iter().map(|(entry, _)| entry));
-        let areas: BTreeSet<_> = ended.filter_map(|entry| entry.area.as_ref()).collect();
-        areas.into_iter().for_each(|area| remove_if_empty(area));
+        let mut areas: BTreeSet<PathBuf> =
+            returned.in_part.iter().filter_map(|(entry, _)| entry.area.clone()).collect();
+        for entry in &returned.done {
+            areas.extend(entry.area.clone().filter(|area| !areas.contains(area)));
+        }
+        areas.into_iter().for_each(|area| remove_if_empty(&area));
         returned
     }
 }

@@ -1,10 +1,10 @@
 //! Running a plan's checks without changing anything.
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::ffi::OsStr;
 use std::ops::ControlFlow;
 use std::os::unix::ffi::OsStrExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use super::check::Checks;
 use super::holding::area_root;
@@ -57,7 +57,8 @@ pub fn rehearse(
     if plan.actions.is_empty() {
         return Err(CarryOutError::Empty);
     }
-    let mut checks = Checks::new(plan, state);
+    let overview = plan.overview();
+    let mut checks = Checks::new(plan, &overview, state);
     checks.refresh(now);
     let mut warnings = depot_warnings(plan, checks.depots());
     warnings.extend(memory_warnings(plan));
@@ -67,7 +68,10 @@ pub fn rehearse(
     let mut goes: HashSet<PathBuf> = HashSet::new();
     let mut figures =
         Figures { phase: "rehearsing", total: plan.actions.len(), ..Figures::default() };
-    let incomplete = together::incomplete(&checks, plan.actions.iter());
+    let incomplete = match overview.has_groups {
+        true => together::incomplete(&checks, plan.actions.iter()),
+        false => HashMap::new(),
+    };
     for action in &plan.actions {
         figures.current = action.target.path.0.clone();
         if watch(&figures) == ControlFlow::Break(()) {
@@ -77,8 +81,8 @@ pub fn rehearse(
             break;
         }
         let outcome = match action.emptied {
-            true => will_be_empty(&checks, action, &goes),
-            false => check(&checks, action, state, now),
+            true => will_be_empty(&checks, &action, &goes),
+            false => check(&checks, &action, state, now),
         };
         if outcome.is_ok() && leaves_its_place(&action.deed) {
             goes.insert(action.target.path.0.clone());
@@ -86,11 +90,11 @@ pub fn rehearse(
         let refused = outcome.as_ref().err().map(ToString::to_string);
         let refused = refused.or_else(|| incomplete.get(&action.number).cloned());
         let outcome = if incomplete.contains_key(&action.number) { Ok(None) } else { outcome };
-        surveys.extend(outcome.ok().flatten().map(|survey| (&action.deed, survey)));
+        surveys.extend(outcome.ok().flatten().map(|survey| (action.deed.clone(), survey)));
         rehearsal.findings.push(Finding { number: action.number, refused });
         figures.done += 1;
     }
-    for frees in forecast(surveys.iter().map(|(deed, survey)| (*deed, survey))) {
+    for frees in forecast(surveys.iter().map(|(deed, survey)| (deed, survey))) {
         rehearsal.frees.now += frees.now;
         rehearsal.frees.later += frees.later;
     }
@@ -154,10 +158,9 @@ fn will_be_empty(
 
 /// Warnings for archives and moves that go to a file system in memory.
 fn memory_warnings(plan: &Plan) -> Vec<String> {
-    let destinations: BTreeSet<&Path> =
-        plan.actions.iter().filter_map(|action| action.deed.destination()).collect();
+    let destinations = plan.destinations();
     let mounts = kernel::mounts().unwrap_or_default();
-    let in_memory = |place: &&Path| {
+    let in_memory = |place: &PathBuf| {
         let mount = kernel::mount_of(place, &mounts);
         mount.is_some_and(|mount| matches!(mount.fs_type.as_str(), "tmpfs" | "ramfs"))
     };
@@ -166,7 +169,7 @@ fn memory_warnings(plan: &Plan) -> Vec<String> {
         .map(|place| {
             format!(
                 "{} lies in memory: what goes there is gone when the machine restarts",
-                Shown(place)
+                Shown(&place)
             )
         })
         .collect()

@@ -71,12 +71,7 @@ pub(super) fn check(checks: &Checks, action: &Action, touched: &Touched) -> Resu
 impl Run<'_> {
     /// Restores what is to be restored, one by one: each intent is in the journal before the act.
     pub(super) fn restore_all(&mut self) -> Result<(), CarryOutError> {
-        for at in 0..self.entries.len() {
-            let entry = &self.entries[at];
-            let is_restore = matches!(entry.action.deed, Deed::Restore { .. });
-            if entry.state != EntryState::Waiting || !is_restore {
-                continue;
-            }
+        for at in self.waiting_for(|deed| matches!(deed, Deed::Restore { .. })) {
             if !self.goes_on("restoring", at) {
                 break;
             }

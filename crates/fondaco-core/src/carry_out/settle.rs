@@ -17,6 +17,7 @@ use crate::kernel::{
     self, CallError, Inventory, Kind, Leases, Op, OwnChanges, PrivateDir, Removal, RemovalError,
     Strictness,
 };
+use crate::packed_list::PackedList;
 use crate::plan::{Deed, Plan, PlanError, Refusal, Touched, list_at, locate};
 use crate::shown::Shown;
 use crate::state::State;
@@ -93,40 +94,44 @@ fn settle_run(
     let was_running = run.state == RunState::Running;
     // what cannot be seen now is asked for again at the next start
     let mut unsettled = false;
-    let mut changed = Vec::new();
     let mut lists = HashMap::new();
     let to_settle =
         |entry: &EntryRecord| entry.state == EntryState::Intended || entry.state.is_half_done();
-    let numbers = || entries.iter().filter(|entry| to_settle(entry)).map(|e| e.action.number);
-    let (first, last) = (numbers().min().unwrap_or(0), numbers().max().unwrap_or(0));
-    let inventories = journal.inventories(run.id, first, last)?;
-    for (place, entry) in entries.iter_mut().enumerate() {
-        if to_settle(entry) {
-            changed.push(place);
-            let inventory = inventories.get(&entry.action.number);
-            let mut list = None;
-            let settled_as = settle_entry(entry, inventory, now, &mut list);
-            lists.extend(list.map(|list| (place, list)));
-            match settled_as {
-                Ok((state, message)) => (entry.state, entry.message) = (state, message),
-                Err(Unsettled::Now(reason)) => {
-                    settled.failed += u64::from(entry.message != reason);
-                    unsettled = true;
-                    entry.message = reason;
-                    continue;
-                }
-                Err(Unsettled::Ever(reason)) => {
-                    (entry.state, entry.message) = (EntryState::Failed, reason);
-                }
-            }
-            entry.at = now.rfc3339();
-            match entry.state {
-                EntryState::Waiting | EntryState::Refused => settled.returned += 1,
-                EntryState::Failed => settled.failed += 1,
-                _ => settled.finished += 1,
-            }
+    let mut half_done = Vec::new();
+    for (place, entry) in entries.iter().enumerate() {
+        if to_settle(&entry) {
+            half_done.push(place);
         } else if entry.state == EntryState::Waiting && was_running {
             settled.not_begun += 1;
+        }
+    }
+    // actions have their numbers in order
+    let number = |place: Option<&usize>| place.map_or(0, |place| entries[*place].action.number);
+    let (first, last) = (number(half_done.first()), number(half_done.last()));
+    let inventories = journal.inventories(run.id, first, last)?;
+    for place in &half_done {
+        let entry = &mut entries[*place];
+        let inventory = inventories.get(&entry.action.number);
+        let mut list = None;
+        let settled_as = settle_entry(entry, inventory, now, &mut list);
+        lists.extend(list.map(|list| (*place, list)));
+        match settled_as {
+            Ok((state, message)) => (entry.state, entry.message) = (state, message),
+            Err(Unsettled::Now(reason)) => {
+                settled.failed += u64::from(entry.message != reason);
+                unsettled = true;
+                entry.message = reason;
+                continue;
+            }
+            Err(Unsettled::Ever(reason)) => {
+                (entry.state, entry.message) = (EntryState::Failed, reason);
+            }
+        }
+        entry.at = now.rfc3339();
+        match entry.state {
+            EntryState::Waiting | EntryState::Refused => settled.returned += 1,
+            EntryState::Failed => settled.failed += 1,
+            _ => settled.finished += 1,
         }
     }
     if was_running {
@@ -135,12 +140,15 @@ fn settle_run(
             settled.failed += moving::clear_copies_of(state, &run.token)?;
         }
     }
-    let records = changed.iter().map(|place| (&entries[*place], lists.get(place)));
+    let records = half_done.iter().map(|place| (&entries[*place], lists.get(place)));
     journal.write_with(run.id, records)?;
     if unsettled {
         return Ok(settled);
     }
-    let areas: BTreeSet<PathBuf> = entries.iter().filter_map(|entry| entry.area.clone()).collect();
+    let mut areas: BTreeSet<PathBuf> = BTreeSet::new();
+    for entry in &entries {
+        areas.extend(entry.area.clone().filter(|area| !areas.contains(area)));
+    }
     // one that was made and not yet written down is where runs have had theirs before
     let made = state.places()?.holding_areas.into_iter().map(|area| area.0.join(&run.token));
     areas.into_iter().chain(made).for_each(|area| remove_if_empty(&area));
@@ -407,19 +415,20 @@ pub(super) fn remove_rest(
 
 /// Removes what a run has begun to write into depots and not given its name; says how often that failed. Only files
 /// with the run's own random name are meant; a depot that is away keeps them, and they do no harm.
-fn clear_unfinished_archives(run: &RunRecord, entries: &[EntryRecord]) -> u64 {
-    let depots: BTreeSet<&PathBuf> = entries
-        .iter()
-        .filter_map(|entry| match &entry.action.deed {
-            Deed::Archive { depot } => Some(depot),
-            _ => None,
-        })
-        .collect();
+fn clear_unfinished_archives(run: &RunRecord, entries: &PackedList<EntryRecord>) -> u64 {
+    let mut depots: BTreeSet<PathBuf> = BTreeSet::new();
+    for entry in entries {
+        if let Deed::Archive { depot } = &entry.action.deed
+            && !depots.contains(depot)
+        {
+            depots.insert(depot.clone());
+        }
+    }
     let clear = |depot: &PathBuf| match DepotAddress::from(depot.as_path()).open_existing() {
         Ok(depot) => depot.clear_unfinished(&archive_name(&run.token)).is_err(),
         Err(_) => false,
     };
-    depots.into_iter().filter(|depot| clear(depot)).count() as u64
+    depots.iter().filter(|depot| clear(depot)).count() as u64
 }
 
 /// A new plan of what a cut-off or stopped run has not begun, with the same records and guards;
@@ -430,15 +439,12 @@ fn clear_unfinished_archives(run: &RunRecord, entries: &[EntryRecord]) -> u64 {
 /// [`PlanError::NoId`].
 pub fn remainder(
     run: &RunRecord,
-    entries: &[EntryRecord],
+    entries: &PackedList<EntryRecord>,
     now: Time,
 ) -> Result<Option<Plan>, PlanError> {
-    let left: Vec<_> = entries
-        .iter()
-        .filter(|entry| entry.state == EntryState::Waiting)
-        .map(|entry| entry.action.clone())
-        .collect();
-    if left.is_empty() {
+    let waiting = entries.iter().filter(|entry| entry.state == EntryState::Waiting);
+    let mut left = waiting.map(|entry| entry.action.clone()).peekable();
+    if left.peek().is_none() {
         return Ok(None);
     }
     Plan::new(left, run.protect.clone(), now).map(Some)

@@ -20,12 +20,7 @@ const BATCH: usize = 256;
 impl Run<'_> {
     /// Does all sharing of the run.
     pub(super) fn share_all(&mut self) -> Result<(), CarryOutError> {
-        let waiting: Vec<usize> = (0..self.entries.len())
-            .filter(|at| {
-                let entry = &self.entries[*at];
-                entry.state == EntryState::Waiting && entry.action.deed == Deed::Share
-            })
-            .collect();
+        let waiting = self.waiting_for(|deed| *deed == Deed::Share);
         for batch in waiting.chunks(BATCH) {
             for at in batch {
                 self.entries[*at].state = EntryState::Intended;

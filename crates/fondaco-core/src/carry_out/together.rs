@@ -4,6 +4,7 @@
 //! every target is; what was set aside by then can be put back.
 
 use std::collections::{BTreeMap, HashMap};
+use std::ops::Deref;
 
 use super::check::Checks;
 use super::execute::Run;
@@ -12,14 +13,14 @@ use crate::plan::{Action, Touched};
 use crate::shown::Shown;
 
 /// For each action that has to stay because another part of it does, why.
-pub(super) fn incomplete<'a>(
+pub(super) fn incomplete(
     checks: &Checks,
-    actions: impl Iterator<Item = &'a Action>,
+    actions: impl Iterator<Item = impl Deref<Target = Action>>,
 ) -> HashMap<u32, String> {
-    let mut groups: BTreeMap<u32, Vec<&Action>> = BTreeMap::new();
+    let mut groups: BTreeMap<u32, Vec<Action>> = BTreeMap::new();
     for action in actions {
         if let Some(first) = action.together {
-            groups.entry(first).or_default().push(action);
+            groups.entry(first).or_default().push(action.clone());
         }
     }
     let mut found = HashMap::new();
@@ -45,14 +46,16 @@ pub(super) fn incomplete<'a>(
 impl Run<'_> {
     /// Refuses what would go without a part of it.
     pub(super) fn refuse_incomplete(&mut self) -> Result<(), CarryOutError> {
-        if self.entries.iter().all(|entry| entry.action.together.is_none()) {
+        if !self.overview.has_groups {
             return Ok(());
         }
         self.checks.refresh((self.clock)());
-        let waiting = self.entries.iter().filter(|entry| entry.state == EntryState::Waiting);
+        let parts = self.places_of(|entry| entry.action.together.is_some());
+        let parts_left = parts.iter().map(|at| &self.entries[*at]);
+        let waiting = parts_left.filter(|entry| entry.state == EntryState::Waiting);
         let incomplete = incomplete(&self.checks, waiting.map(|entry| &entry.action));
         self.checks.forget_place();
-        for at in 0..self.entries.len() {
+        for at in parts {
             if let Some(reason) = incomplete.get(&self.entries[at].action.number) {
                 self.conclude(at, EntryState::Refused, reason.clone());
                 self.journal.write(self.id, [&self.entries[at]])?;

@@ -1,12 +1,16 @@
 //! The plan as a document; its JSON form is described in `docs/formats.md`.
 
+use std::collections::BTreeSet;
+use std::mem::discriminant;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 
 use super::{Forecast, HeldTarget, Target, ToolTarget};
 use crate::archive::Metadata;
 use crate::kernel::{self, Kind};
+use crate::packed_list::PackedList;
 use crate::shown::{DocPath, Shown};
 use crate::units::{Bytes, Time};
 
@@ -215,7 +219,7 @@ pub struct Plan {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub give_up: Vec<DocPath>,
     /// What is to be done, in this order.
-    pub actions: Vec<Action>,
+    pub actions: PackedList<Action>,
 }
 
 /// Why a text is not a plan that can be used here.
@@ -251,13 +255,10 @@ impl Plan {
     ///
     /// [`PlanError::NoId`].
     pub fn new(
-        mut actions: Vec<Action>,
+        actions: impl IntoIterator<Item = Action>,
         protect: Vec<DocPath>,
         now: Time,
     ) -> Result<Self, PlanError> {
-        for (number, action) in (1..).zip(&mut actions) {
-            action.number = number;
-        }
         Ok(Self {
             fondaco: VERSION,
             kind: "plan".to_owned(),
@@ -266,7 +267,10 @@ impl Plan {
             created: now.rfc3339(),
             protect,
             give_up: Vec::new(),
-            actions,
+            actions: (1..)
+                .zip(actions)
+                .map(|(number, action)| Action { number, ..action })
+                .collect(),
         })
     }
 
@@ -276,9 +280,9 @@ impl Plan {
     ///
     /// [`PlanError`].
     pub fn parse(text: &str) -> Result<Self, PlanError> {
-        let head: serde_json::Value = serde_json::from_str(text)?;
-        check_head(&head)?;
-        let plan: Self = serde_json::from_value(head)?;
+        let head: Head = serde_json::from_str(text)?;
+        head.check()?;
+        let plan: Self = serde_json::from_str(text)?;
         plan.checked()
     }
 
@@ -324,33 +328,90 @@ impl Plan {
 
     /// What it frees in all.
     pub fn frees(&self) -> Forecast {
-        Forecast {
-            now: self.actions.iter().map(|action| action.frees.now).sum(),
-            later: self.actions.iter().map(|action| action.frees.later).sum(),
-        }
+        self.overview().frees
     }
 
     /// The volumes it acts on, each with the bytes it frees there at once.
     pub fn volumes(&self) -> Vec<(PathBuf, Bytes)> {
-        let mut volumes: Vec<(PathBuf, Bytes)> = Vec::new();
+        self.overview().volumes
+    }
+
+    /// Where its actions put things, in order, each place once.
+    pub fn destinations(&self) -> BTreeSet<PathBuf> {
+        let mut found: BTreeSet<PathBuf> = BTreeSet::new();
         for action in &self.actions {
-            let volume = action.volume.0.as_os_str();
-            match volumes.iter_mut().find(|(path, _)| path.as_os_str() == volume) {
-                Some((_, bytes)) => *bytes += action.frees.now,
-                None => volumes.push((action.volume.0.clone(), action.frees.now)),
-            }
+            let new = action.deed.destination().filter(|to| !found.contains(*to));
+            found.extend(new.map(Path::to_owned));
         }
-        volumes
+        found
+    }
+
+    /// What can be said of all actions together, in one pass over them.
+    pub fn overview(&self) -> Overview {
+        let mut overview = Overview::default();
+        self.actions.iter().for_each(|action| overview.add(&action));
+        overview
     }
 }
 
-/// Whether a document is a plan of a version that this program reads.
-pub(super) fn check_head(head: &serde_json::Value) -> Result<(), PlanError> {
-    match (head["kind"].as_str(), head["fondaco"].as_u64()) {
-        (Some("plan"), Some(version)) if version == u64::from(VERSION) => Ok(()),
-        (Some("plan"), Some(version)) => Err(PlanError::OtherVersion(version)),
-        (Some(kind), Some(_)) => Err(PlanError::OtherKind(kind.to_owned())),
-        _ => Err(PlanError::Damaged("`fondaco` and `kind` are missing".to_owned())),
+/// What can be said of all actions of a plan together. What none of them has need not be looked for in each.
+#[derive(Clone, Debug, Default)]
+pub struct Overview {
+    /// What they free in all.
+    pub frees: Forecast,
+    /// The volumes that they act on, each with the bytes that are freed there at once.
+    pub volumes: Vec<(PathBuf, Bytes)>,
+    /// Some are done together or not at all.
+    pub has_groups: bool,
+    /// Some are directories that others empty.
+    pub has_emptied: bool,
+    /// Some have a copy that must stay.
+    pub has_copies: bool,
+    /// One of each sort.
+    deeds: Vec<Deed>,
+}
+
+impl Overview {
+    /// Whether there is an action with such a deed. Where it leads may not be asked.
+    pub fn has(&self, such: impl Fn(&Deed) -> bool) -> bool {
+        self.deeds.iter().any(such)
+    }
+
+    fn add(&mut self, action: &Action) {
+        let volume = action.volume.0.as_os_str();
+        self.frees.now += action.frees.now;
+        self.frees.later += action.frees.later;
+        match self.volumes.iter_mut().find(|(path, _)| path.as_os_str() == volume) {
+            Some((_, bytes)) => *bytes += action.frees.now,
+            None => self.volumes.push((action.volume.0.clone(), action.frees.now)),
+        }
+        if !self.deeds.iter().any(|deed| discriminant(deed) == discriminant(&action.deed)) {
+            self.deeds.push(action.deed.clone());
+        }
+        self.has_groups |= action.together.is_some();
+        self.has_emptied |= action.emptied;
+        self.has_copies |= action.stays.is_some();
+    }
+}
+
+/// What a document says of itself.
+#[derive(Deserialize)]
+pub(super) struct Head {
+    #[serde(default)]
+    fondaco: Value,
+    #[serde(default)]
+    kind: Value,
+}
+
+impl Head {
+    /// Whether it is a plan of a version that this program reads.
+    pub(super) fn check(&self) -> Result<(), PlanError> {
+        match (self.kind.as_str(), self.fondaco.as_u64()) {
+            (Some("plan"), Some(version)) if version == u64::from(VERSION) => Ok(()),
+            (Some("plan"), Some(version)) => Err(PlanError::OtherVersion(version)),
+            (Some(kind), Some(_)) => Err(PlanError::OtherKind(kind.to_owned())),
+            _ => Err(PlanError::Damaged("`fondaco` and `kind` are missing".to_owned())),
+        }
     }
 }
 

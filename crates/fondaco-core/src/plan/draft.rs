@@ -281,15 +281,14 @@ impl Draft {
         in_order.sort_by_key(|(planned, _)| {
             planned.emptied.then(|| Reverse(planned.path.components().count()))
         });
-        let together: Vec<Option<&Path>> = in_order
-            .iter()
-            .filter(|(planned, _)| planned.survey().is_some())
-            .map(|(planned, _)| planned.together.as_deref())
-            .collect();
+        let mut first_of: HashMap<&Path, u32> = HashMap::new();
+        let mut number = 0;
         let actions = in_order.into_iter().filter_map(|(planned, frees)| {
             let survey = planned.survey()?;
+            number += 1;
+            let together = planned.together.as_deref();
             Some(Action {
-                number: 0,
+                number,
                 deed: planned.deed.clone(),
                 reason: planned.reason.clone(),
                 target: survey.target.clone(),
@@ -302,18 +301,14 @@ impl Draft {
                 notes: planned.notes(&mut names),
                 held: survey.held.as_ref().map(|held| held.target.clone()),
                 tool: survey.tool.clone(),
-                together: None,
+                together: together.map(|with| *first_of.entry(with).or_insert(number)),
                 purge_after: planned.purge_after.filter(|_| planned.deed == Deed::SetAside),
                 stays: planned.stays.clone(),
                 own: None,
                 emptied: planned.emptied,
             })
         });
-        let mut plan = Plan::new(actions.collect(), protect, now)?;
-        let mut first_of: HashMap<&Path, u32> = HashMap::new();
-        for (action, with) in plan.actions.iter_mut().zip(together) {
-            action.together = with.map(|with| *first_of.entry(with).or_insert(action.number));
-        }
+        let mut plan = Plan::new(actions, protect, now)?;
         let kernels =
             self.planned.iter().map(|planned| &planned.path).filter(|path| is_kernel_part(path));
         plan.give_up = kernels.cloned().map(DocPath).collect();

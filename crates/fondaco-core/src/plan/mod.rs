@@ -5,6 +5,7 @@
 //! What a target looked like when it was planned is its [`Target`] record; `carry_out` acts only on
 //! what still fits that record.
 
+mod compact;
 mod copies;
 mod document;
 mod draft;
@@ -23,8 +24,12 @@ mod shared_extents;
 mod survey;
 mod tool;
 
+pub(crate) use compact::{
+    CompactAction, Moment, append, bytes as path_bytes, moment, path as path_of_bytes, take,
+    time as time_of_moment,
+};
 pub use copies::{CopyPair, PlannedCopies, plan_copies, plan_pairs};
-pub use document::{Action, Deed, Plan, PlanError, VERSION, moved_place};
+pub use document::{Action, Deed, Overview, Plan, PlanError, VERSION, moved_place};
 pub use draft::{Draft, Planned, Put, Review};
 pub use emptied::plan_emptied;
 pub use forecast::{Forecast, PlannedNames, forecast, notes};

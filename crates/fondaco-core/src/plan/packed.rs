@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use zstd::stream::{read::Decoder, write::Encoder};
 
 use super::{Action, Plan, PlanError};
+use crate::packed_list::PackedList;
 
 /// A plan of more actions is written packed.
 pub const PACKED_FROM: usize = 1000;
@@ -47,7 +48,7 @@ impl Plan {
             created: created.clone(),
             protect: protect.clone(),
             give_up: give_up.clone(),
-            actions: Vec::new(),
+            actions: PackedList::new(),
         }
     }
 
@@ -67,9 +68,9 @@ impl Plan {
         let decoder = Decoder::with_buffer(input).map_err(PlanError::Unreadable)?;
         let mut lines = Lines::of(decoder);
         let first = lines.next_line().map_err(PlanError::Unreadable)?.unwrap_or_default();
-        let head: serde_json::Value = serde_json::from_slice(first)?;
-        super::document::check_head(&head["plan"])?;
-        let Head { mut plan, count } = serde_json::from_value(head)?;
+        let says: PlanHead = serde_json::from_slice(first)?;
+        says.plan.check()?;
+        let Head { mut plan, count } = serde_json::from_slice(first)?;
         while let Some(line) = lines.next_line().map_err(PlanError::Unreadable)? {
             plan.actions.push(serde_json::from_slice::<Action>(line)?);
         }
@@ -79,6 +80,12 @@ impl Plan {
         }
         plan.checked()
     }
+}
+
+/// The first line, as far as it says what the document is.
+#[derive(Deserialize)]
+struct PlanHead {
+    plan: super::document::Head,
 }
 
 /// What every plan says of itself, of whatever version.

@@ -11,17 +11,20 @@ use fondaco_core::carry_out::{
     Settled, Watch, carry_out, rehearse,
 };
 use fondaco_core::kernel::effective_user;
-use fondaco_core::plan::{Action, Plan};
+use fondaco_core::packed_list::Record;
+use fondaco_core::plan::{Action, Forecast, Plan};
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
-use fondaco_core::units::Time;
+use fondaco_core::units::{Bytes, Time};
+use serde::Serialize;
 use serde_json::{Value, json};
 
 use super::actions::{self, ActionLine};
 use super::{Outcome, binary, watching};
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::{self, ProgressLine, say, tell};
+use crate::output::{self, ProgressLine, Streamed, say, tell};
+use crate::query::action_document;
 use crate::words::measured_words;
 
 pub(super) fn run(arguments: &cli::CarryOut, state: Option<PathBuf>) -> Result<Outcome> {
@@ -75,7 +78,7 @@ fn run_rehearsal(plan: &Plan, state: &State, form: How) -> Result<Outcome> {
 }
 
 fn print_rehearsal(plan: &Plan, rehearsal: &Rehearsal, all: bool) -> Result<()> {
-    let line = |(action, finding): (&Action, &Finding)| ActionLine {
+    let line = |(action, finding): (Record<Action>, &Finding)| ActionLine {
         number: action.number,
         word: action.deed.word(),
         target: action.place().to_owned(),
@@ -87,8 +90,8 @@ fn print_rehearsal(plan: &Plan, rehearsal: &Rehearsal, all: bool) -> Result<()> 
         }],
         is_trouble: finding.refused.is_some(),
     };
-    let lines: Vec<_> = plan.actions.iter().zip(&rehearsal.findings).map(line).collect();
-    actions::print(&lines, all)?;
+    let lines = plan.actions.iter().zip(&rehearsal.findings).map(line);
+    actions::print(lines.len(), lines, all)?;
     for warning in &rehearsal.warnings {
         say!("warning: {warning}");
     }
@@ -191,22 +194,24 @@ pub(super) fn line_of(entry: &EntryRecord) -> ActionLine {
 }
 
 fn print_summary(summary: &RunSummary, all: bool) -> Result<()> {
-    let lines: Vec<_> = summary.entries.iter().map(line_of).collect();
-    actions::print(&lines, all)?;
-    let mut archives: Vec<_> = summary.entries.iter().filter_map(|e| e.archive.as_ref()).collect();
-    archives.dedup();
+    let lines = summary.entries.iter().map(|entry| line_of(&entry));
+    actions::print(lines.len(), lines, all)?;
+    let (mut archives, mut places) = (Vec::new(), Vec::new());
+    for entry in &summary.entries {
+        add_new(&mut archives, entry.archive.as_deref());
+        if entry.state == EntryState::Moved {
+            add_new(&mut places, entry.action.deed.destination());
+        }
+    }
     for archive in archives {
         say!("archive: {}", Shown(archive));
     }
-    let moved = summary.entries.iter().filter(|entry| entry.state == EntryState::Moved);
-    let mut places: Vec<&Path> =
-        moved.filter_map(|entry| entry.action.deed.destination()).collect();
-    places.dedup();
     for place in places {
         say!("moved below: {}", Shown(place));
     }
     let count = |state| summary.count(state);
-    let done = summary.entries.iter().filter(|entry| entry.state.is_done()).count();
+    let done: u64 =
+        summary.counts.iter().filter(|(state, _)| state.is_done()).map(|(_, n)| n).sum();
     say!(
         "Run {} {}: {done} done, {} refused, {} failed, {} not begun",
         summary.run,
@@ -232,18 +237,39 @@ fn print_summary(summary: &RunSummary, all: bool) -> Result<()> {
     Ok(())
 }
 
-fn summary_document(summary: &RunSummary, state: &State) -> Result<Value> {
+/// Adds a path if it is not the last one that was added.
+fn add_new(paths: &mut Vec<PathBuf>, path: Option<&Path>) {
+    let new = path.filter(|path| paths.last().is_none_or(|last| last != path));
+    paths.extend(new.map(Path::to_owned));
+}
+
+/// The document of a run that has just ended.
+#[derive(Serialize)]
+struct SummaryDocument<'a, A> {
+    fondaco: u32,
+    kind: &'a str,
+    run: i64,
+    plan: Option<String>,
+    state: &'a str,
+    forecast: Forecast,
+    freed: Bytes,
+    measured: Option<i64>,
+    reasons: &'a [String],
+    actions: A,
+}
+
+fn summary_document<'a>(summary: &'a RunSummary, state: &State) -> Result<impl Serialize + 'a> {
     let record = Journal::open(&state.journal_file())?.run(summary.run)?;
-    Ok(json!({
-        "fondaco": 1,
-        "kind": "run",
-        "run": summary.run,
-        "plan": record.map(|record| record.plan_id),
-        "state": summary.state.word(),
-        "forecast": summary.forecast,
-        "freed": summary.freed,
-        "measured": summary.measured,
-        "reasons": summary.reasons,
-        "actions": crate::query::actions_document(&summary.entries),
-    }))
+    Ok(SummaryDocument {
+        fondaco: 1,
+        kind: "run",
+        run: summary.run,
+        plan: record.map(|record| record.plan_id),
+        state: summary.state.word(),
+        forecast: summary.forecast,
+        freed: summary.freed,
+        measured: summary.measured,
+        reasons: &summary.reasons,
+        actions: Streamed(|| summary.entries.iter().map(|entry| action_document(&entry))),
+    })
 }

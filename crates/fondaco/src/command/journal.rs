@@ -6,6 +6,7 @@ use anyhow::Result;
 use fondaco_core::carry_out::{
     CarryOutError, Due, EntryRecord, Journal, RunRecord, due, finish, purge, settle,
 };
+use fondaco_core::packed_list::{PackedList, Record};
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
 use fondaco_core::units::{Time, counted};
@@ -86,7 +87,7 @@ fn purge_due(arguments: &cli::Journal, state: &State) -> Result<Outcome> {
     Ok(outcome)
 }
 
-fn print_run(run: &RunRecord, entries: &[EntryRecord], all: bool) -> Result<()> {
+fn print_run(run: &RunRecord, entries: &PackedList<EntryRecord>, all: bool) -> Result<()> {
     say!(
         "Run {} {}: begun {}, ended {}",
         run.id,
@@ -103,12 +104,11 @@ fn print_run(run: &RunRecord, entries: &[EntryRecord], all: bool) -> Result<()> 
     for reason in &run.reasons {
         say!("of the difference: {reason}");
     }
-    let line = |entry: &EntryRecord| {
-        let mut line = line_of(entry);
+    let line = |entry: Record<EntryRecord>| {
+        let mut line = line_of(&entry);
         line.notes.extend(entry.archive.as_ref().map(|archive| format!("in {}", Shown(archive))));
         line.notes.extend(entry.moved_to().map(|place| format!("at {}", Shown(&place))));
         line
     };
-    let lines: Vec<_> = entries.iter().map(line).collect();
-    actions::print(&lines, all)
+    actions::print(entries.len(), entries.iter().map(line), all)
 }

@@ -8,6 +8,7 @@ use anyhow::{Context, Result, anyhow, bail};
 use fondaco_core::catalog::Catalog;
 use fondaco_core::duplicates::{Keep, Set};
 use fondaco_core::kernel::{self, Aside, DeletedFile, DeletedFiles, Hold, Kind, Process};
+use fondaco_core::packed_list::Record;
 use fondaco_core::plan::{
     Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, PlannedLeftovers, Put, Refusal,
     Reviewer, RuleChoice, is_plan, plan_copies, plan_emptied, plan_held,
@@ -432,7 +433,7 @@ fn behind(held: &DeletedFiles, (pid, fd): (u32, u32)) -> Option<&DeletedFile> {
 }
 
 fn print(plan: &Plan, all: bool) -> Result<()> {
-    let line = |action: &Action| ActionLine {
+    let line = |action: Record<Action>| ActionLine {
         number: action.number,
         word: action.deed.word(),
         target: action.place().to_owned(),
@@ -441,8 +442,7 @@ fn print(plan: &Plan, all: bool) -> Result<()> {
         notes: action.notes.clone(),
         is_trouble: false,
     };
-    let lines: Vec<_> = plan.actions.iter().map(line).collect();
-    actions::print(&lines, all)?;
+    actions::print(plan.actions.len(), plan.actions.iter().map(line), all)?;
     let frees = plan.frees();
     say!(
         "{}: {} freed now and {} later",
@@ -450,9 +450,8 @@ fn print(plan: &Plan, all: bool) -> Result<()> {
         binary(frees.now),
         binary(frees.later)
     );
-    let destinations = plan.actions.iter().filter_map(|action| action.deed.destination());
-    for place in destinations.collect::<std::collections::BTreeSet<_>>() {
-        say!("goes to {}", Shown(place));
+    for place in plan.destinations() {
+        say!("goes to {}", Shown(&place));
     }
     Ok(())
 }

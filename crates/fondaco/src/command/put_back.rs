@@ -6,7 +6,8 @@ use anyhow::Result;
 use fondaco_core::carry_out::{EntryRecord, Missing, Returned, put_back};
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
-use fondaco_core::units::Time;
+use fondaco_core::units::{Bytes, Time};
+use serde::Serialize;
 use serde_json::{Map, Value, json};
 
 use super::Outcome;
@@ -14,7 +15,7 @@ use super::actions::{self, ActionLine};
 use super::carry_out::{How, line_of};
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::{self, path_value, put_path, say};
+use crate::output::{self, Streamed, path_value, put_path, say};
 
 pub(super) fn run(arguments: &cli::PutBack, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
@@ -50,7 +51,7 @@ pub(super) fn say_returned(kind: &str, run: i64, returned: &Returned, how: How) 
 }
 
 fn print_returned(kind: &str, run: i64, returned: &Returned, all: bool) -> Result<()> {
-    let done = returned.done.iter().map(line_of);
+    let done = returned.done.iter().map(|entry| line_of(&entry));
     let refused = returned.refused.iter().map(|(entry, why)| ActionLine {
         word: "refused",
         notes: vec![why.clone()],
@@ -58,8 +59,8 @@ fn print_returned(kind: &str, run: i64, returned: &Returned, all: bool) -> Resul
         ..line_of(entry)
     });
     let done = done.map(|line| ActionLine { is_trouble: false, notes: Vec::new(), ..line });
-    let lines: Vec<_> = done.chain(refused).collect();
-    actions::print(&lines, all)?;
+    let count = returned.done.len() + returned.refused.len();
+    actions::print(count, done.chain(refused), all)?;
     for (entry, missing) in &returned.in_part {
         let target = &entry.action.target.path.0;
         let (number, state) = (entry.action.number, entry.state.word());
@@ -79,29 +80,43 @@ fn print_returned(kind: &str, run: i64, returned: &Returned, all: bool) -> Resul
     Ok(())
 }
 
-fn returned_document(kind: &str, run: i64, returned: &Returned) -> Value {
-    let done = returned.done.iter().map(|entry| (entry, None, None));
-    let in_part = returned.in_part.iter().map(|(entry, missing)| (entry, Some(missing), None));
-    let refused = returned.refused.iter().map(|(entry, why)| (entry, None, Some(why)));
-    let action = |(entry, missing, why): (&EntryRecord, Option<&Missing>, Option<&String>)| {
-        let mut document = Map::new();
-        document.insert("number".into(), entry.action.number.into());
-        put_path(&mut document, &entry.action.target.path.0);
-        document.insert("state".into(), entry.state.word().into());
-        document.insert("refused".into(), json!(why));
-        match missing {
-            None => {}
-            Some(Missing::NotKnown) => {
-                document.insert("missing".into(), Value::Null);
-            }
-            Some(Missing::Paths(paths)) => {
-                let paths = paths.iter().map(|path| path_value(path));
-                document.insert("missing".into(), paths.collect());
-            }
+/// The document of what was put back or purged.
+#[derive(Serialize)]
+struct ReturnedDocument<'a, A> {
+    fondaco: u32,
+    kind: &'a str,
+    run: i64,
+    freed: Bytes,
+    actions: A,
+}
+
+fn returned_document<'a>(kind: &'a str, run: i64, returned: &'a Returned) -> impl Serialize + 'a {
+    let actions = Streamed(|| {
+        let done = returned.done.iter().map(|entry| action_document(&entry, None, None));
+        let in_part = returned.in_part.iter();
+        let in_part = in_part.map(|(entry, missing)| action_document(entry, Some(missing), None));
+        let refused = returned.refused.iter();
+        let refused = refused.map(|(entry, why)| action_document(entry, None, Some(why)));
+        done.chain(in_part).chain(refused)
+    });
+    ReturnedDocument { fondaco: 1, kind, run, freed: returned.freed, actions }
+}
+
+fn action_document(entry: &EntryRecord, missing: Option<&Missing>, why: Option<&String>) -> Value {
+    let mut document = Map::new();
+    document.insert("number".into(), entry.action.number.into());
+    put_path(&mut document, &entry.action.target.path.0);
+    document.insert("state".into(), entry.state.word().into());
+    document.insert("refused".into(), json!(why));
+    match missing {
+        None => {}
+        Some(Missing::NotKnown) => {
+            document.insert("missing".into(), Value::Null);
         }
-        Value::Object(document)
-    };
-    let actions: Vec<Value> = done.chain(in_part).chain(refused).map(action).collect();
-    let freed = returned.freed;
-    json!({"fondaco": 1, "kind": kind, "run": run, "freed": freed, "actions": actions})
+        Some(Missing::Paths(paths)) => {
+            let paths = paths.iter().map(|path| path_value(path));
+            document.insert("missing".into(), paths.collect());
+        }
+    }
+    Value::Object(document)
 }

@@ -2,6 +2,7 @@
 
 use anyhow::Result;
 use fondaco_core::carry_out::{EntryRecord, EntryState, RunRecord};
+use fondaco_core::packed_list::PackedList;
 use fondaco_core::plan::ToolTarget;
 use fondaco_core::shown::shown;
 use serde_json::{Map, Value, json};
@@ -42,7 +43,7 @@ pub struct Actions {
     /// The run as the journal has it.
     pub run: RunRecord,
     /// The run's actions.
-    pub entries: Vec<EntryRecord>,
+    pub entries: PackedList<EntryRecord>,
 }
 
 impl Answer for Actions {
@@ -58,7 +59,7 @@ impl Answer for Actions {
         let mut document = run_document(&self.run);
         document["fondaco"] = 1.into();
         document["kind"] = "journal-run".into();
-        document["actions"] = actions_document(&self.entries);
+        document["actions"] = self.entries.iter().map(|entry| action_document(&entry)).collect();
         Ok(document)
     }
 }
@@ -80,35 +81,31 @@ fn run_document(run: &RunRecord) -> Value {
 }
 
 /// The actions of a run as they stand, for programs.
-pub fn actions_document(entries: &[EntryRecord]) -> Value {
-    let document = |entry: &EntryRecord| {
-        let mut document = Map::new();
-        document.insert("number".into(), entry.action.number.into());
-        document.insert("action".into(), entry.action.deed.word().into());
-        put_path(&mut document, entry.action.place());
-        if let Some(ToolTarget::Packages(removal)) = entry.action.tool.as_deref() {
-            document.insert("packages".into(), removal.removes.clone().into());
-        }
-        document.insert("state".into(), entry.state.word().into());
-        document.insert("reason".into(), entry.action.reason.clone().into());
-        document.insert("frees".into(), json!(entry.action.frees));
-        document.insert("freed".into(), json!(entry.freed));
-        document.insert("message".into(), entry.message.clone().into());
-        document.insert("at".into(), entry.at.clone().into());
-        let held =
-            (entry.state == EntryState::Held).then_some(&entry.area).and_then(Option::as_ref);
-        if let Some(area) = held {
-            document.insert("held".into(), path_value(&area.join(entry.held_name())));
-        }
-        if let Some(archive) = &entry.archive {
-            document.insert("archive".into(), path_value(archive));
-        }
-        if let Some(place) = entry.moved_to() {
-            document.insert("moved".into(), path_value(&place));
-        }
-        Value::Object(document)
-    };
-    entries.iter().map(document).collect()
+pub fn action_document(entry: &EntryRecord) -> Value {
+    let mut document = Map::new();
+    document.insert("number".into(), entry.action.number.into());
+    document.insert("action".into(), entry.action.deed.word().into());
+    put_path(&mut document, entry.action.place());
+    if let Some(ToolTarget::Packages(removal)) = entry.action.tool.as_deref() {
+        document.insert("packages".into(), removal.removes.clone().into());
+    }
+    document.insert("state".into(), entry.state.word().into());
+    document.insert("reason".into(), entry.action.reason.clone().into());
+    document.insert("frees".into(), json!(entry.action.frees));
+    document.insert("freed".into(), json!(entry.freed));
+    document.insert("message".into(), entry.message.clone().into());
+    document.insert("at".into(), entry.at.clone().into());
+    let held = (entry.state == EntryState::Held).then_some(&entry.area).and_then(Option::as_ref);
+    if let Some(area) = held {
+        document.insert("held".into(), path_value(&area.join(entry.held_name())));
+    }
+    if let Some(archive) = &entry.archive {
+        document.insert("archive".into(), path_value(archive));
+    }
+    if let Some(place) = entry.moved_to() {
+        document.insert("moved".into(), path_value(&place));
+    }
+    Value::Object(document)
 }
 
 fn print_runs(runs: &[RunRecord]) -> Result<()> {
@@ -179,7 +176,7 @@ fn runs_grid(runs: &[RunRecord]) -> Grid {
 }
 
 /// The actions of a run.
-fn actions_grid(entries: &[EntryRecord]) -> Grid {
+fn actions_grid(entries: &PackedList<EntryRecord>) -> Grid {
     let mut grid = Grid::new(&[
         right("number", "no"),
         left("action", "action"),

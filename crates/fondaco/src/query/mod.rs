@@ -39,7 +39,7 @@ pub use directories::{Directories, Map};
 pub use duplicates::{Duplicates, FoundCopies};
 pub use files::{Files, weight};
 pub use held::Held;
-pub use journal::{Actions, Runs, actions_document};
+pub use journal::{Actions, Runs, action_document};
 pub use leftovers::{FoundLeftovers, Leftovers};
 pub use plan::Drafted;
 pub use rule_words::{RuleWords, rule_words};

@@ -8,6 +8,7 @@ mod packed;
 mod records;
 mod schema;
 
+use std::borrow::Borrow;
 use std::collections::{BTreeMap, HashMap};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -20,6 +21,7 @@ pub use records::{EntryRecord, EntryState, RunRecord, RunState};
 use schema::VERSION;
 
 use crate::kernel::Inventory;
+use crate::packed_list::PackedList;
 use crate::plan::{Action, Forecast, Plan};
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
@@ -164,9 +166,10 @@ impl Journal {
             )
             .map_err(&wrap)?;
         let run = transaction.last_insert_rowid();
-        for (place, together) in plan.actions.chunks(TOGETHER).enumerate() {
+        for first in (0..plan.actions.len()).step_by(TOGETHER) {
+            let together = plan.actions.range(first..first + TOGETHER);
             let list = packed::pack(together).map_err(not_written).map_err(&wrap)?;
-            insert_actions(&transaction, run, place * TOGETHER + 1, &list).map_err(&wrap)?;
+            insert_actions(&transaction, run, first + 1, &list).map_err(&wrap)?;
         }
         transaction.commit().map_err(&wrap)?;
         Ok(run)
@@ -177,10 +180,10 @@ impl Journal {
     /// # Errors
     ///
     /// [`JournalError`]; then none of them is written.
-    pub fn write<'a>(
+    pub fn write(
         &mut self,
         run: i64,
-        entries: impl IntoIterator<Item = &'a EntryRecord>,
+        entries: impl IntoIterator<Item = impl Borrow<EntryRecord>>,
     ) -> Result<(), JournalError> {
         self.write_with(run, entries.into_iter().map(|entry| (entry, None)))
     }
@@ -194,7 +197,7 @@ impl Journal {
     pub fn write_with<'a>(
         &mut self,
         run: i64,
-        entries: impl IntoIterator<Item = (&'a EntryRecord, Option<&'a Inventory>)>,
+        entries: impl IntoIterator<Item = (impl Borrow<EntryRecord>, Option<&'a Inventory>)>,
     ) -> Result<(), JournalError> {
         let wrap = self.wrap();
         let step = packed::pack_step(entries).map_err(not_written).map_err(&wrap)?;
@@ -277,7 +280,8 @@ impl Journal {
         Ok(runs.into_iter().filter(is_cut_off).collect())
     }
 
-    /// Ends a run; `reasons` say why its measure is not what was counted, `entries` are its actions as they stand.
+    /// Ends a run; `reasons` say why its measure is not what was counted, `entries` are its actions as they stand. Gives
+    /// how many of them stand how.
     ///
     /// # Errors
     ///
@@ -288,18 +292,18 @@ impl Journal {
         state: RunState,
         measured: Option<i64>,
         reasons: &[String],
-        entries: &[EntryRecord],
+        entries: &PackedList<EntryRecord>,
         now: Time,
-    ) -> Result<(), JournalError> {
+    ) -> Result<Vec<(EntryState, u64)>, JournalError> {
         let wrap = self.wrap();
         let reasons = json(&reasons).map_err(&wrap)?;
         let transaction = self.database.transaction().map_err(&wrap)?;
-        for (reason, (actions, freed)) in done_by_reason(entries) {
+        let (counts, done) = sums(entries);
+        for (reason, (actions, freed)) in done {
             let insert = "INSERT OR REPLACE INTO done_by_reason VALUES (?1, ?2, ?3, ?4)";
             let values = params![run, reason, actions as i64, freed.get() as i64];
             transaction.execute(insert, values).map_err(&wrap)?;
         }
-        let counts = counted(entries.iter().map(|entry| entry.state));
         keep_counts(&transaction, run, &counts).map_err(&wrap)?;
         transaction
             .execute(
@@ -307,7 +311,8 @@ impl Journal {
                 params![run, state.word(), measured, now.rfc3339(), reasons],
             )
             .map_err(&wrap)?;
-        transaction.commit().map_err(&wrap)
+        transaction.commit().map_err(&wrap)?;
+        Ok(counts)
     }
 
     /// The run that carried out a plan, if one did.
@@ -375,7 +380,7 @@ impl Journal {
     /// # Errors
     ///
     /// [`JournalError`].
-    pub fn entries(&self, run: i64) -> Result<Vec<EntryRecord>, JournalError> {
+    pub fn entries(&self, run: i64) -> Result<PackedList<EntryRecord>, JournalError> {
         let wrap = self.wrap();
         let begun: Option<String> = self
             .database
@@ -385,7 +390,7 @@ impl Journal {
         let at = begun.unwrap_or_default();
         let actions = actions_of(&self.database, run).map_err(&wrap)?;
         let waiting = |action| EntryRecord::waiting(action, at.clone());
-        let mut entries: Vec<EntryRecord> = actions.into_iter().map(waiting).collect();
+        let mut entries: PackedList<EntryRecord> = actions.into_iter().map(waiting).collect();
         self.each_step(run, ALL, |list| packed::apply(list, &mut entries))?;
         Ok(entries)
     }
@@ -463,15 +468,25 @@ fn counted(states: impl Iterator<Item = EntryState>) -> Counts {
     counts
 }
 
-/// How much was done for each reason, and what that freed.
-fn done_by_reason(entries: &[EntryRecord]) -> BTreeMap<&str, (u64, Bytes)> {
-    let mut sums = BTreeMap::new();
-    for entry in entries.iter().filter(|entry| entry.state.is_done()) {
-        let sum: &mut (u64, Bytes) = sums.entry(entry.action.reason.as_str()).or_default();
-        sum.0 += 1;
-        sum.1 += entry.freed;
-    }
-    sums
+/// How many actions stand how; and how many were done for each reason, and what that freed.
+fn sums(entries: &PackedList<EntryRecord>) -> (Counts, BTreeMap<String, (u64, Bytes)>) {
+    let mut sums: BTreeMap<String, (u64, Bytes)> = BTreeMap::new();
+    let states = entries.iter().map(|entry| {
+        let (reason, state) = (&entry.action.reason, entry.state);
+        if !state.is_done() {
+            return state;
+        }
+        if !sums.contains_key(reason) {
+            sums.insert(reason.clone(), (0, Bytes::ZERO));
+        }
+        if let Some(sum) = sums.get_mut(reason) {
+            sum.0 += 1;
+            sum.1 += entry.freed;
+        }
+        state
+    });
+    let counts = counted(states);
+    (counts, sums)
 }
 
 /// A record that could not be written down must stop the act, not leave an empty line.

@@ -1,6 +1,7 @@
 //! How the journal keeps what there may be a million of: packed by the thousand. Actions are lines of JSON, as in a
 //! plan; how they stand is in the form of the library `postcard`; both are compressed.
 
+use std::borrow::Borrow;
 use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::io::{self, Read};
@@ -12,6 +13,7 @@ use zstd::stream::{read::Decoder, write::Encoder};
 
 use super::{EntryRecord, EntryState};
 use crate::kernel::Inventory;
+use crate::packed_list::PackedList;
 use crate::plan::{Action, Lines, write_lines};
 use crate::units::{Bytes, Time};
 
@@ -22,7 +24,7 @@ pub(super) const TOGETHER: usize = 1024;
 const LEVEL: i32 = 1;
 
 /// Packs actions for a row of the journal.
-pub(super) fn pack(actions: &[Action]) -> io::Result<Vec<u8>> {
+pub(super) fn pack(actions: impl IntoIterator<Item = impl Serialize>) -> io::Result<Vec<u8>> {
     let mut out = Encoder::new(Vec::new(), LEVEL)?;
     // what was damaged is refused, not taken for something else
     out.include_checksum(true)?;
@@ -72,12 +74,13 @@ pub(super) struct Step {
 
 /// Packs how actions stand; `None` if there are none.
 pub(super) fn pack_step<'a>(
-    entries: impl IntoIterator<Item = (&'a EntryRecord, Option<&'a Inventory>)>,
+    entries: impl IntoIterator<Item = (impl Borrow<EntryRecord>, Option<&'a Inventory>)>,
 ) -> io::Result<Option<Step>> {
     let moment = |time: Time| (time.sec, time.nsec);
     let mut numbers: Option<(u32, u32)> = None;
     let mut plain = Vec::new();
     for (entry, list) in entries {
+        let entry: &EntryRecord = entry.borrow();
         let number = entry.action.number;
         let (first, last) = numbers.unwrap_or((number, number));
         numbers = Some((first.min(number), last.max(number)));
@@ -130,7 +133,7 @@ fn state_of(word: &str) -> io::Result<EntryState> {
 }
 
 /// Brings the actions of a run, the first of which has number 1, to how they stood after a step.
-pub(super) fn apply(list: &[u8], entries: &mut [EntryRecord]) -> io::Result<()> {
+pub(super) fn apply(list: &[u8], entries: &mut PackedList<EntryRecord>) -> io::Result<()> {
     let time = |(sec, nsec): Moment| Time { sec, nsec };
     let path = |bytes: &[u8]| PathBuf::from(OsStr::from_bytes(bytes));
     each_standing(list, |standing| {
@@ -192,6 +195,7 @@ fn bytes(path: &Path) -> &[u8] {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::packed_list::Record;
     use crate::plan::{Deed, Draft, Planned, survey};
 
     #[test]
@@ -207,8 +211,9 @@ mod tests {
             draft.put(Planned::of_survey(path, deed, "by hand".into(), volume, survey));
         }
         let plan = draft.to_plan(Vec::new(), Time::at(0)).unwrap();
-        let waiting = || -> Vec<EntryRecord> {
-            let waiting = |action: &Action| EntryRecord::waiting(action.clone(), "then".into());
+        let waiting = || -> PackedList<EntryRecord> {
+            let waiting =
+                |action: Record<Action>| EntryRecord::waiting(action.clone(), "then".into());
             plan.actions.iter().map(waiting).collect()
         };
         let mut written = waiting();
@@ -241,6 +246,7 @@ mod tests {
             }
             assert!(apply(&step.list[..at], &mut waiting()).is_err() || at == 0, "cut at {at}");
         }
-        assert!(pack_step([]).unwrap().is_none());
+        let nothing: [(&EntryRecord, _); 0] = [];
+        assert!(pack_step(nothing).unwrap().is_none());
     }
 }

@@ -2,7 +2,13 @@
 
 use std::path::PathBuf;
 
-use crate::plan::{Action, Deed, Forecast, moved_place};
+use serde::{Deserialize, Serialize};
+
+use crate::packed_list::Packable;
+use crate::plan::{
+    Action, CompactAction, Deed, Forecast, Moment, append, moment, moved_place, path_bytes,
+    path_of_bytes, take, time_of_moment,
+};
 use crate::units::{Bytes, Time};
 
 /// How a run stands.
@@ -19,7 +25,7 @@ pub enum RunState {
 }
 
 /// How an action stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum EntryState {
     /// The action has not been begun.
     Waiting,
@@ -246,5 +252,62 @@ impl EntryRecord {
     /// Its name in the private directory.
     pub fn held_name(&self) -> String {
         self.action.number.to_string()
+    }
+}
+
+/// An [`EntryRecord`] as many of them lie in memory.
+#[derive(Serialize, Deserialize)]
+struct CompactEntry<'a> {
+    #[serde(borrow)]
+    action: CompactAction<'a>,
+    state: EntryState,
+    area: Option<&'a [u8]>,
+    archive: Option<&'a [u8]>,
+    copy: Option<(u64, u64)>,
+    parent_before: Option<(Moment, Moment)>,
+    parent_after: Option<Moment>,
+    freed: u64,
+    message: &'a str,
+    at: &'a str,
+    action_changed: bool,
+}
+
+impl Packable for EntryRecord {
+    fn pack(&self, out: &mut Vec<u8>) -> bool {
+        let Some(action) = CompactAction::of(&self.action) else { return false };
+        let parent_before =
+            self.parent_before.map(|(read, written)| (moment(read), moment(written)));
+        let entry = CompactEntry {
+            action,
+            state: self.state,
+            area: self.area.as_deref().map(path_bytes),
+            archive: self.archive.as_deref().map(path_bytes),
+            copy: self.copy,
+            parent_before,
+            parent_after: self.parent_after.map(moment),
+            freed: self.freed.get(),
+            message: &self.message,
+            at: &self.at,
+            action_changed: self.action_changed,
+        };
+        append(&entry, out)
+    }
+
+    fn unpack(bytes: &mut &[u8]) -> Option<Self> {
+        let entry: CompactEntry<'_> = take(bytes)?;
+        let time = time_of_moment;
+        Some(Self {
+            action: entry.action.action()?,
+            state: entry.state,
+            area: entry.area.map(path_of_bytes),
+            archive: entry.archive.map(path_of_bytes),
+            copy: entry.copy,
+            parent_before: entry.parent_before.map(|(read, written)| (time(read), time(written))),
+            parent_after: entry.parent_after.map(time),
+            freed: Bytes::new(entry.freed),
+            message: entry.message.to_owned(),
+            at: entry.at.to_owned(),
+            action_changed: entry.action_changed,
+        })
     }
 }

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use fondaco_core::carry_out::{EntryRecord, EntryState};
 use fondaco_core::kernel::DeletedFile;
+use fondaco_core::packed_list::PackedList;
 use fondaco_core::plan::{Deed, Plan, plan_held};
 use fondaco_core::shown::shown;
 use fondaco_core::units::Bytes;
@@ -124,7 +125,7 @@ fn plan_it(model: &mut Model, inode: (u64, u64), deed: Deed, changes: bool) {
 }
 
 /// Notes whose processes did not end when they were asked.
-pub fn note_in_vain(model: &mut Model, entries: &[EntryRecord]) {
+pub fn note_in_vain(model: &mut Model, entries: &PackedList<EntryRecord>) {
     for entry in entries {
         let asked = entry.action.deed == Deed::End { by_force: false };
         if asked && entry.state == EntryState::Failed {

@@ -1,5 +1,6 @@
 //! Scans that were saved, and parts of a scan that are looked at again.
 
+use std::borrow::Borrow;
 use std::collections::HashSet;
 use std::path::PathBuf;
 use std::sync::{Arc, RwLock};
@@ -250,9 +251,10 @@ pub fn scan_all_again(model: &mut Model) -> Vec<Job> {
 
 /// The places that a run or its undoing has touched: targets, holding areas, archives with the index and
 /// the checksum beside them.
-pub fn touched<'a>(entries: impl IntoIterator<Item = &'a EntryRecord>) -> Vec<PathBuf> {
+pub fn touched(entries: impl IntoIterator<Item = impl Borrow<EntryRecord>>) -> Vec<PathBuf> {
     let mut places = HashSet::new();
     for entry in entries {
+        let entry: &EntryRecord = entry.borrow();
         match &entry.action.deed {
             Deed::Save { to, .. } => places.insert(to.clone()),
             deed if deed.is_release() => false,

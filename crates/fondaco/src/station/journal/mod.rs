@@ -10,6 +10,7 @@ use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use fondaco_core::carry_out::{EntryRecord, EntryState, RunRecord};
+use fondaco_core::packed_list::PackedList;
 use ratatui::layout::Rect;
 
 use crate::frame::commands::{Command, Key, command};
@@ -23,7 +24,7 @@ use crate::query::{Actions, Runs};
 #[derive(Clone, Debug)]
 struct OpenRun {
     /// The run's actions.
-    entries: Vec<EntryRecord>,
+    entries: PackedList<EntryRecord>,
     /// The selected one.
     cursor: usize,
     /// Numbers of those that are marked.
@@ -72,7 +73,8 @@ fn chosen_to_put_back(model: &Model) -> Vec<u32> {
         let selected = open.entries.get(open.cursor).into_iter().filter(can);
         return selected.map(|entry| entry.action.number).collect();
     }
-    let marked = open.entries.iter().filter(|e| open.marked.contains(&e.action.number));
+    // actions have their numbers from 1 in order
+    let marked = open.marked.iter().filter_map(|number| open.entries.get(*number as usize - 1));
     marked.filter(can).map(|entry| entry.action.number).collect()
 }
 

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use fondaco_core::carry_out::{EntryRecord, Journal, Returned, RunRecord, purge, put_back};
+use fondaco_core::packed_list::PackedList;
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
@@ -74,7 +75,7 @@ pub struct RunRead {
     /// Number of the run.
     pub run: i64,
     /// The run's actions.
-    pub entries: Result<Vec<EntryRecord>, Failure>,
+    pub entries: Result<PackedList<EntryRecord>, Failure>,
 }
 
 impl News for RunRead {
@@ -161,9 +162,10 @@ fn on_returned(
 ) -> Vec<Job> {
     model.run.stage = RunStage::Idle;
     let touched = outcome.as_ref().map_or(Vec::new(), |returned| {
-        let refused = returned.refused.iter().map(|(entry, _)| entry);
-        let in_part = returned.in_part.iter().map(|(entry, _)| entry);
-        scans::touched(returned.done.iter().chain(in_part).chain(refused))
+        let mut touched = scans::touched(&returned.done);
+        touched.extend(scans::touched(returned.refused.iter().map(|(entry, _)| entry)));
+        touched.extend(scans::touched(returned.in_part.iter().map(|(entry, _)| entry)));
+        touched
     });
     match outcome {
         Ok(returned) => {
@@ -195,7 +197,7 @@ fn on_returned(
 pub(super) fn open_run(model: &mut Model) -> Vec<Job> {
     let Some(run) = selected_run(model) else { return Vec::new() };
     let run = run.id;
-    let (entries, marked) = (Vec::new(), BTreeSet::new());
+    let (entries, marked) = (PackedList::new(), BTreeSet::new());
     model.rooms.journal.open = Some(OpenRun { entries, cursor: 0, marked });
     vec![read_run(run, &model.state)]
 }

@@ -1,6 +1,7 @@
 //! The journal on the screen: what it offers for a run, and what is said when something fails.
 
 use fondaco_core::carry_out::{Journal, RunState};
+use fondaco_core::packed_list::PackedList;
 use fondaco_core::units::Bytes;
 
 use super::runs::{CameBack, RunRead, Runs};
@@ -56,7 +57,7 @@ fn a_cut_off_run_is_announced_and_the_journal_offers_what_can_be_done() {
     });
     let plan = draft.to_plan(Vec::new(), NOW).unwrap();
     let run = journal.begin(&plan, "token", NOW).unwrap();
-    journal.end(run, RunState::CutOff, None, &[], &[], NOW).unwrap();
+    journal.end(run, RunState::CutOff, None, &[], &PackedList::new(), NOW).unwrap();
     stage.keys(&[Key::Char('9')]);
     stage.send(Message::News(Box::new(Runs(journal.runs().map_err(Failure::of)))));
     let offered = |stage: &Stage, name| named(&stage.model, name).is_some();

@@ -76,7 +76,7 @@ fn entries(model: &Model, pen: &mut Pen<'_>, area: Rect, run: &RunRecord, open: 
     let offset = (open.cursor + 1).saturating_sub(visible);
     for (i, entry) in open.entries.iter().enumerate().skip(offset).take(visible) {
         let line = Rect::new(area.x, y + 1 + (i - offset) as u16, area.width, 1);
-        one_entry(model, pen, line, entry, open, i == open.cursor);
+        one_entry(model, pen, line, &entry, open, i == open.cursor);
         pen.hit(line, Target::Row(i));
     }
 }

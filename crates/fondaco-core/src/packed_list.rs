@@ -1,0 +1,505 @@
+//! A list of very many records, of which most lie compressed in memory.
+//!
+//! Records are kept in pages of some hundred. A page is unpacked when one of its records is asked for, and packed again
+//! when others have been asked for since. So a million actions take some fifty megabytes and not a thousand.
+
+use std::borrow::Borrow;
+use std::collections::VecDeque;
+use std::fmt;
+use std::marker::PhantomData;
+use std::ops::{Deref, Index, IndexMut, Range};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+
+use serde::de::{SeqAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+/// A record that can be kept in a compact form of this program's own. The form never leaves the process.
+pub trait Packable: Clone {
+    /// Appends the compact form. `false` if there is none of this record: its page then stays as it is.
+    fn pack(&self, out: &mut Vec<u8>) -> bool;
+
+    /// Takes one record from the front; `None` if it is damaged.
+    fn unpack(bytes: &mut &[u8]) -> Option<Self>;
+}
+
+/// So many records are packed together.
+const PAGE: usize = 512;
+
+/// So many pages are left unpacked.
+const MOST_OPEN: usize = 24;
+
+/// What lies in memory for a short time only is compressed little.
+const LEVEL: i32 = 1;
+
+/// See the [module](self).
+///
+/// Reading one record by its place leaves its page unpacked until the list is next changed or [trimmed](Self::trim);
+/// [`PackedList::iter`] leaves nothing unpacked.
+pub struct PackedList<T> {
+    pages: Vec<Page<T>>,
+    len: usize,
+    /// The pages that are unpacked, the longest of them first. Some may be named twice.
+    open: Mutex<VecDeque<usize>>,
+}
+
+#[derive(Clone)]
+struct Page<T> {
+    /// The place of its first record.
+    start: usize,
+    count: usize,
+    /// None while a record has been changed, or if a record has no compact form.
+    packed: Option<Arc<[u8]>>,
+    open: OnceLock<Arc<Vec<T>>>,
+}
+
+impl<T: Packable> Page<T> {
+    fn records(&self) -> &Arc<Vec<T>> {
+        self.open.get_or_init(|| Arc::new(self.unpacked()))
+    }
+
+    /// Its records, and nothing is left unpacked that was not.
+    fn peek(&self) -> Arc<Vec<T>> {
+        self.open.get().cloned().unwrap_or_else(|| Arc::new(self.unpacked()))
+    }
+
+    fn unpacked(&self) -> Vec<T> {
+        let packed = self.packed.as_deref().unwrap_or_default();
+        let plain = zstd::stream::decode_all(packed).expect("a page is as it was packed");
+        let mut rest = plain.as_slice();
+        let unpack = |_| T::unpack(&mut rest).expect("a record is as it was packed");
+        (0..self.count).map(unpack).collect()
+    }
+
+    /// Its records, to be changed.
+    fn changed(&mut self) -> &mut Vec<T> {
+        self.records();
+        self.packed = None;
+        Arc::make_mut(self.open.get_mut().expect("it has been opened"))
+    }
+
+    fn close(&mut self) {
+        let Some(records) = self.open.get().filter(|_| self.packed.is_none()) else {
+            self.open.take();
+            return;
+        };
+        let mut plain = Vec::new();
+        if records.iter().all(|record| record.pack(&mut plain)) {
+            let packed = zstd::bulk::compress(&plain, LEVEL).expect("memory can be compressed");
+            self.packed = Some(packed.into());
+            self.open.take();
+        }
+    }
+}
+
+impl<T: Packable> PackedList<T> {
+    /// An empty list.
+    pub fn new() -> Self {
+        Self { pages: Vec::new(), len: 0, open: Mutex::default() }
+    }
+
+    /// How many records it has.
+    pub fn len(&self) -> usize {
+        self.len
+    }
+
+    /// Whether it has none.
+    pub fn is_empty(&self) -> bool {
+        self.len == 0
+    }
+
+    /// Adds a record at its end.
+    pub fn push(&mut self, record: T) {
+        let is_full = self.pages.last().is_none_or(|page| page.count >= PAGE);
+        if is_full {
+            self.trim();
+            let open = OnceLock::from(Arc::new(Vec::with_capacity(PAGE)));
+            self.pages.push(Page { start: self.len, count: 0, packed: None, open });
+            self.note_open(self.pages.len() - 1);
+        }
+        let at = self.pages.len() - 1;
+        self.make_open(at);
+        self.pages[at].changed().push(record);
+        self.pages[at].count += 1;
+        self.len += 1;
+    }
+
+    /// The record at a place.
+    pub fn get(&self, at: usize) -> Option<&T> {
+        let page = self.page_of(at)?;
+        self.make_open(page);
+        let page = &self.pages[page];
+        page.records().get(at - page.start)
+    }
+
+    /// The last record.
+    pub fn last(&self) -> Option<&T> {
+        self.get(self.len.checked_sub(1)?)
+    }
+
+    /// The record at a place, to be changed.
+    pub fn get_mut(&mut self, at: usize) -> Option<&mut T> {
+        let page = self.page_of(at)?;
+        if self.pages[page].open.get().is_none() {
+            self.trim();
+            self.make_open(page);
+        }
+        let page = &mut self.pages[page];
+        let at = at - page.start;
+        page.changed().get_mut(at)
+    }
+
+    /// Takes the record at a place out of the list.
+    pub fn remove(&mut self, at: usize) -> Option<T> {
+        let page = self.page_of(at)?;
+        self.make_open(page);
+        for later in &mut self.pages[page + 1..] {
+            later.start -= 1;
+        }
+        self.len -= 1;
+        let page = &mut self.pages[page];
+        page.count -= 1;
+        let at = at - page.start;
+        Some(page.changed().remove(at))
+    }
+
+    /// Keeps only the records of which `keep` says so.
+    pub fn retain(&mut self, mut keep: impl FnMut(&T) -> bool) {
+        let kept = self.iter().filter(|record| keep(record)).map(|record| record.clone()).collect();
+        *self = kept;
+    }
+
+    /// All records in order. Only one page of them is unpacked at a time.
+    pub fn iter(&self) -> Iter<'_, T> {
+        self.range(0..self.len)
+    }
+
+    /// The records at these places, in order.
+    pub fn range(&self, places: Range<usize>) -> Iter<'_, T> {
+        let places = places.start.min(self.len)..places.end.min(self.len);
+        Iter { list: self, places, page: None }
+    }
+
+    /// Packs pages again that were unpacked, but for the last of them.
+    pub fn trim(&mut self) {
+        let open = self.open.get_mut().unwrap_or_else(PoisonError::into_inner);
+        while open.len() > MOST_OPEN {
+            let Some(page) = open.pop_front() else { break };
+            self.pages[page].close();
+        }
+    }
+
+    fn page_of(&self, at: usize) -> Option<usize> {
+        (at < self.len).then(|| self.pages.partition_point(|page| page.start <= at) - 1)
+    }
+
+    fn make_open(&self, page: usize) {
+        if self.pages[page].open.get().is_none() {
+            self.pages[page].records();
+            self.note_open(page);
+        }
+    }
+
+    fn note_open(&self, page: usize) {
+        self.open.lock().unwrap_or_else(PoisonError::into_inner).push_back(page);
+    }
+}
+
+impl<T: Packable> Default for PackedList<T> {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+impl<T: Packable> Clone for PackedList<T> {
+    fn clone(&self) -> Self {
+        let open = self.open.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        Self { pages: self.pages.clone(), len: self.len, open: Mutex::new(open) }
+    }
+}
+
+impl<T: Packable> Index<usize> for PackedList<T> {
+    type Output = T;
+
+    fn index(&self, at: usize) -> &T {
+        self.get(at).expect("a place within the list")
+    }
+}
+
+impl<T: Packable> IndexMut<usize> for PackedList<T> {
+    fn index_mut(&mut self, at: usize) -> &mut T {
+        self.get_mut(at).expect("a place within the list")
+    }
+}
+
+impl<T: Packable> Extend<T> for PackedList<T> {
+    fn extend<I: IntoIterator<Item = T>>(&mut self, records: I) {
+        records.into_iter().for_each(|record| self.push(record));
+    }
+}
+
+impl<T: Packable> FromIterator<T> for PackedList<T> {
+    fn from_iter<I: IntoIterator<Item = T>>(records: I) -> Self {
+        let mut list = Self::new();
+        list.extend(records);
+        list
+    }
+}
+
+impl<T: Packable> From<Vec<T>> for PackedList<T> {
+    fn from(records: Vec<T>) -> Self {
+        records.into_iter().collect()
+    }
+}
+
+impl<'a, T: Packable> IntoIterator for &'a PackedList<T> {
+    type Item = Record<T>;
+    type IntoIter = Iter<'a, T>;
+
+    fn into_iter(self) -> Iter<'a, T> {
+        self.iter()
+    }
+}
+
+impl<T: Packable> IntoIterator for PackedList<T> {
+    type Item = T;
+    type IntoIter = IntoIter<T>;
+
+    fn into_iter(self) -> IntoIter<T> {
+        IntoIter { pages: self.pages.into_iter(), page: Vec::new().into_iter() }
+    }
+}
+
+/// The records of a [`PackedList`] itself, one after the other.
+pub struct IntoIter<T> {
+    pages: std::vec::IntoIter<Page<T>>,
+    page: std::vec::IntoIter<T>,
+}
+
+impl<T: Packable> Iterator for IntoIter<T> {
+    type Item = T;
+
+    fn next(&mut self) -> Option<T> {
+        loop {
+            if let Some(record) = self.page.next() {
+                return Some(record);
+            }
+            let mut page = self.pages.next()?;
+            let records = page.open.take().map_or_else(|| page.unpacked(), Arc::unwrap_or_clone);
+            self.page = records.into_iter();
+        }
+    }
+}
+
+impl<T: Packable + fmt::Debug> fmt::Debug for PackedList<T> {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.debug_list().entries(self).finish()
+    }
+}
+
+impl<T: Packable + PartialEq> PartialEq for PackedList<T> {
+    fn eq(&self, other: &Self) -> bool {
+        self.len == other.len && self.iter().zip(other).all(|(one, other)| *one == *other)
+    }
+}
+
+impl<T: Packable + Eq> Eq for PackedList<T> {}
+
+impl<T: Packable + Serialize> Serialize for PackedList<T> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_seq(self)
+    }
+}
+
+impl<'de, T: Packable + Deserialize<'de>> Deserialize<'de> for PackedList<T> {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        struct Records<T>(PhantomData<T>);
+        impl<'de, T: Packable + Deserialize<'de>> Visitor<'de> for Records<T> {
+            type Value = PackedList<T>;
+
+            fn expecting(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+                out.write_str("a list")
+            }
+
+            fn visit_seq<A: SeqAccess<'de>>(self, mut from: A) -> Result<Self::Value, A::Error> {
+                let mut list = PackedList::new();
+                while let Some(record) = from.next_element()? {
+                    list.push(record);
+                }
+                Ok(list)
+            }
+        }
+        from.deserialize_seq(Records(PhantomData))
+    }
+}
+
+/// The records of a [`PackedList`], one after the other.
+pub struct Iter<'a, T> {
+    list: &'a PackedList<T>,
+    places: Range<usize>,
+    /// The page at hand, where it begins, and its records.
+    page: Option<(usize, Arc<Vec<T>>)>,
+}
+
+impl<T: Packable> Iter<'_, T> {
+    fn record(&mut self, at: usize) -> Option<Record<T>> {
+        let is_here = |(start, page): &&(usize, Arc<Vec<T>>)| at.wrapping_sub(*start) < page.len();
+        let (start, page) = match self.page.as_ref().filter(is_here) {
+            Some((start, page)) => (*start, Arc::clone(page)),
+            None => {
+                let page = &self.list.pages[self.list.page_of(at)?];
+                // what is unpacked already is not unpacked twice
+                let (start, page) = (page.start, page.peek());
+                self.page = Some((start, Arc::clone(&page)));
+                (start, page)
+            }
+        };
+        Some(Record { page, at: at - start })
+    }
+}
+
+impl<T: Packable> Iterator for Iter<'_, T> {
+    type Item = Record<T>;
+
+    fn next(&mut self) -> Option<Record<T>> {
+        let at = self.places.next()?;
+        self.record(at)
+    }
+
+    fn nth(&mut self, count: usize) -> Option<Record<T>> {
+        let at = self.places.nth(count)?;
+        self.record(at)
+    }
+
+    fn size_hint(&self) -> (usize, Option<usize>) {
+        self.places.size_hint()
+    }
+}
+
+impl<T: Packable> DoubleEndedIterator for Iter<'_, T> {
+    fn next_back(&mut self) -> Option<Record<T>> {
+        let at = self.places.next_back()?;
+        self.record(at)
+    }
+}
+
+impl<T: Packable> ExactSizeIterator for Iter<'_, T> {}
+
+/// One record of a [`PackedList`], which stays unpacked with its page as long as this is kept.
+pub struct Record<T> {
+    page: Arc<Vec<T>>,
+    at: usize,
+}
+
+impl<T> Deref for Record<T> {
+    type Target = T;
+
+    fn deref(&self) -> &T {
+        &self.page[self.at]
+    }
+}
+
+impl<T> Borrow<T> for Record<T> {
+    fn borrow(&self) -> &T {
+        self
+    }
+}
+
+impl<T: Serialize> Serialize for Record<T> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        (**self).serialize(to)
+    }
+}
+
+impl<T: fmt::Debug> fmt::Debug for Record<T> {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        (**self).fmt(out)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    /// Numbers that end in 13 have no compact form.
+    impl Packable for u64 {
+        fn pack(&self, out: &mut Vec<u8>) -> bool {
+            out.extend_from_slice(&self.to_le_bytes());
+            self % 1000 != 13
+        }
+
+        fn unpack(bytes: &mut &[u8]) -> Option<Self> {
+            let (number, rest) = bytes.split_first_chunk()?;
+            *bytes = rest;
+            Some(Self::from_le_bytes(*number))
+        }
+    }
+
+    #[derive(Clone, Debug)]
+    enum Act {
+        Push(u64),
+        Set(usize, u64),
+        Remove(usize),
+        Retain(u64),
+        Read(usize),
+        Clone,
+    }
+
+    fn act() -> impl Strategy<Value = Act> {
+        let at = 0usize..40_000;
+        prop_oneof![
+            any::<u64>().prop_map(Act::Push),
+            (at.clone(), any::<u64>()).prop_map(|(at, to)| Act::Set(at, to)),
+            at.clone().prop_map(Act::Remove),
+            (2u64..50).prop_map(Act::Retain),
+            at.prop_map(Act::Read),
+            Just(Act::Clone),
+        ]
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(24))]
+
+        #[test]
+        fn it_holds_what_a_plain_list_would(first in 0u64..30_000, acts in prop::collection::vec(act(), 1..60)) {
+            let mut plain: Vec<u64> = (0..first).map(|number| number * 7).collect();
+            let mut packed: PackedList<u64> = plain.iter().copied().collect();
+            for act in acts {
+                match act {
+                    Act::Push(number) => {
+                        plain.push(number);
+                        packed.push(number);
+                    }
+                    Act::Set(at, number) if at < plain.len() => {
+                        plain[at] = number;
+                        packed[at] = number;
+                    }
+                    Act::Remove(at) if at < plain.len() => {
+                        prop_assert_eq!(packed.remove(at), Some(plain.remove(at)));
+                    }
+                    Act::Retain(of) => {
+                        plain.retain(|number| number % of != 0);
+                        packed.retain(|number| number % of != 0);
+                    }
+                    Act::Clone => packed = packed.clone(),
+                    Act::Read(at) | Act::Set(at, _) | Act::Remove(at) => {
+                        prop_assert_eq!(packed.get(at), plain.get(at));
+                    }
+                }
+                packed.trim();
+                let open = packed.pages.iter().filter(|page| page.open.get().is_some());
+                let without_form = plain.iter().filter(|number| **number % 1000 == 13).count();
+                prop_assert!(open.count() <= MOST_OPEN + without_form);
+            }
+            prop_assert_eq!(packed.len(), plain.len());
+            let all: Vec<u64> = packed.iter().map(|number| *number).collect();
+            prop_assert_eq!(&all, &plain);
+            prop_assert_eq!(&packed.clone().into_iter().collect::<Vec<_>>(), &plain);
+            let back: Vec<u64> = packed.iter().rev().map(|number| *number).collect();
+            prop_assert!(back.iter().eq(plain.iter().rev()));
+            let part: Vec<u64> = packed.range(700..1400).map(|number| *number).collect();
+            prop_assert_eq!(&part[..], plain.get(700..1400.min(plain.len())).unwrap_or_default());
+        }
+    }
+}

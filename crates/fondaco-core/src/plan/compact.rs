@@ -1,0 +1,226 @@
+//! Actions and targets in the compact form in which many of them lie in memory: that of the library `postcard`. What few
+//! actions have is JSON in it.
+
+use std::borrow::Cow;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+
+use super::{Action, Deed, Forecast, Target};
+use crate::kernel::Kind;
+use crate::packed_list::Packable;
+use crate::shown::DocPath;
+use crate::units::{Bytes, Time};
+
+/// Seconds and nanoseconds.
+pub(crate) type Moment = (i64, u32);
+
+pub(crate) fn moment(time: Time) -> Moment {
+    (time.sec, time.nsec)
+}
+
+pub(crate) fn time((sec, nsec): Moment) -> Time {
+    Time { sec, nsec }
+}
+
+pub(crate) fn bytes(path: &Path) -> &[u8] {
+    path.as_os_str().as_bytes()
+}
+
+pub(crate) fn path(bytes: &[u8]) -> PathBuf {
+    PathBuf::from(OsStr::from_bytes(bytes))
+}
+
+/// Appends a value in the compact form.
+pub(crate) fn append(value: &impl Serialize, out: &mut Vec<u8>) -> bool {
+    match postcard::to_extend(value, std::mem::take(out)) {
+        Ok(longer) => {
+            *out = longer;
+            true
+        }
+        Err(_) => false,
+    }
+}
+
+/// Takes a value in the compact form from the front.
+pub(crate) fn take<'a, T: Deserialize<'a>>(from: &mut &'a [u8]) -> Option<T> {
+    let (value, rest) = postcard::take_from_bytes(from).ok()?;
+    *from = rest;
+    Some(value)
+}
+
+/// A [`Target`].
+#[derive(Debug, Serialize, Deserialize)]
+pub(crate) struct CompactTarget<'a> {
+    path: &'a [u8],
+    device: u64,
+    inode: u64,
+    kind: Kind,
+    size: u64,
+    mtime: Moment,
+    ctime: Moment,
+    links: u32,
+    entries: u64,
+    allocated: u64,
+    digest: Option<&'a str>,
+}
+
+impl<'a> CompactTarget<'a> {
+    pub(crate) fn of(target: &'a Target) -> Self {
+        Self {
+            path: bytes(&target.path.0),
+            device: target.device,
+            inode: target.inode,
+            kind: target.kind,
+            size: target.size,
+            mtime: moment(target.mtime),
+            ctime: moment(target.ctime),
+            links: target.links,
+            entries: target.entries,
+            allocated: target.allocated.get(),
+            digest: target.digest.as_deref(),
+        }
+    }
+
+    pub(crate) fn target(&self) -> Target {
+        Target {
+            path: DocPath(path(self.path)),
+            device: self.device,
+            inode: self.inode,
+            kind: self.kind,
+            size: self.size,
+            mtime: time(self.mtime),
+            ctime: time(self.ctime),
+            links: self.links,
+            entries: self.entries,
+            allocated: Bytes::new(self.allocated),
+            digest: self.digest.map(str::to_owned),
+        }
+    }
+}
+
+/// A [`Deed`].
+#[derive(Debug, Serialize, Deserialize)]
+pub(crate) enum CompactDeed<'a> {
+    Delete,
+    SetAside,
+    Archive(&'a [u8]),
+    Move(&'a [u8], bool),
+    Link,
+    Share,
+    /// In JSON.
+    Other(Cow<'a, str>),
+}
+
+impl<'a> CompactDeed<'a> {
+    pub(crate) fn of(deed: &'a Deed) -> Option<Self> {
+        Some(match deed {
+            Deed::Delete => Self::Delete,
+            Deed::SetAside => Self::SetAside,
+            Deed::Archive { depot } => Self::Archive(bytes(depot)),
+            Deed::Move { to, same_volume } => Self::Move(bytes(to), *same_volume),
+            Deed::Link => Self::Link,
+            Deed::Share => Self::Share,
+            other => Self::Other(serde_json::to_string(other).ok()?.into()),
+        })
+    }
+
+    pub(crate) fn deed(&self) -> Option<Deed> {
+        Some(match self {
+            Self::Delete => Deed::Delete,
+            Self::SetAside => Deed::SetAside,
+            Self::Archive(depot) => Deed::Archive { depot: path(depot) },
+            Self::Move(to, same_volume) => Deed::Move { to: path(to), same_volume: *same_volume },
+            Self::Link => Deed::Link,
+            Self::Share => Deed::Share,
+            Self::Other(json) => serde_json::from_str(json).ok()?,
+        })
+    }
+}
+
+/// An [`Action`].
+#[derive(Serialize, Deserialize)]
+pub(crate) struct CompactAction<'a> {
+    number: u32,
+    #[serde(borrow)]
+    deed: CompactDeed<'a>,
+    reason: &'a str,
+    target: CompactTarget<'a>,
+    volume: &'a [u8],
+    frees: (u64, u64),
+    shared: u64,
+    notes: Vec<&'a str>,
+    together: Option<u32>,
+    purge_after: Option<u64>,
+    stays: Option<CompactTarget<'a>>,
+    emptied: bool,
+    held: Option<Cow<'a, str>>,
+    tool: Option<Cow<'a, str>>,
+    own: Option<Cow<'a, str>>,
+}
+
+fn json<'a>(value: Option<&impl Serialize>) -> Option<Option<Cow<'a, str>>> {
+    let Some(value) = value else { return Some(None) };
+    Some(Some(serde_json::to_string(value).ok()?.into()))
+}
+
+fn of_json<T: DeserializeOwned>(json: Option<&str>) -> Option<Option<T>> {
+    let Some(json) = json else { return Some(None) };
+    Some(Some(serde_json::from_str(json).ok()?))
+}
+
+impl<'a> CompactAction<'a> {
+    pub(crate) fn of(action: &'a Action) -> Option<Self> {
+        Some(Self {
+            number: action.number,
+            deed: CompactDeed::of(&action.deed)?,
+            reason: &action.reason,
+            target: CompactTarget::of(&action.target),
+            volume: bytes(&action.volume.0),
+            frees: (action.frees.now.get(), action.frees.later.get()),
+            shared: action.shared.get(),
+            notes: action.notes.iter().map(String::as_str).collect(),
+            together: action.together,
+            purge_after: action.purge_after,
+            stays: action.stays.as_deref().map(CompactTarget::of),
+            emptied: action.emptied,
+            held: json(action.held.as_ref())?,
+            tool: json(action.tool.as_ref())?,
+            own: json(action.own.as_ref())?,
+        })
+    }
+
+    pub(crate) fn action(&self) -> Option<Action> {
+        let (now, later) = self.frees;
+        Some(Action {
+            number: self.number,
+            deed: self.deed.deed()?,
+            reason: self.reason.to_owned(),
+            target: self.target.target(),
+            volume: DocPath(path(self.volume)),
+            frees: Forecast { now: Bytes::new(now), later: Bytes::new(later) },
+            shared: Bytes::new(self.shared),
+            notes: self.notes.iter().map(|note| (*note).to_owned()).collect(),
+            held: of_json(self.held.as_deref())?,
+            tool: of_json(self.tool.as_deref())?,
+            together: self.together,
+            purge_after: self.purge_after,
+            stays: self.stays.as_ref().map(|target| Box::new(target.target())),
+            own: of_json(self.own.as_deref())?,
+            emptied: self.emptied,
+        })
+    }
+}
+
+impl Packable for Action {
+    fn pack(&self, out: &mut Vec<u8>) -> bool {
+        CompactAction::of(self).is_some_and(|action| append(&action, out))
+    }
+
+    fn unpack(bytes: &mut &[u8]) -> Option<Self> {
+        take::<CompactAction<'_>>(bytes)?.action()
+    }
+}

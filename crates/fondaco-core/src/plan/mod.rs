@@ -37,7 +37,6 @@ pub(crate) use free_directory::FreeDirectory;
 pub use held::{HeldBytes, HeldSurvey, HeldTarget, survey_held};
 pub use leftovers::{PlannedLeftovers, plan_leftovers, reason as reason_left_over, usual_deed};
 pub use locator::{Located, Locator, locate};
-pub(crate) use packed::{Lines, write_lines};
 pub use packed::{PACKED_FROM, is_plan};
 pub use refusal::Refusal;
 pub use reviewer::{Choice, Reviewer, plan_held};

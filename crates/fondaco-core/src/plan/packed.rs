@@ -123,7 +123,7 @@ pub fn is_plan(input: impl Read) -> io::Result<bool> {
 }
 
 /// Writes documents as lines of JSON.
-pub(crate) fn write_lines<T: Serialize>(
+fn write_lines<T: Serialize>(
     out: &mut impl Write,
     documents: impl IntoIterator<Item = T>,
 ) -> io::Result<()> {
@@ -138,13 +138,13 @@ pub(crate) fn write_lines<T: Serialize>(
 }
 
 /// The lines of a text, one in memory at a time.
-pub(crate) struct Lines<R> {
+struct Lines<R> {
     from: BufReader<R>,
     line: Vec<u8>,
 }
 
 impl<R: Read> Lines<R> {
-    pub(crate) fn of(text: R) -> Self {
+    fn of(text: R) -> Self {
         Self { from: BufReader::with_capacity(1 << 16, text), line: Vec::new() }
     }
 
@@ -153,7 +153,7 @@ impl<R: Read> Lines<R> {
     /// # Errors
     ///
     /// Those of the reader; `InvalidData` for a line without an end, and for one that is too long to be an action.
-    pub(crate) fn next_line(&mut self) -> io::Result<Option<&[u8]>> {
+    fn next_line(&mut self) -> io::Result<Option<&[u8]>> {
         self.line.clear();
         (&mut self.from).take(LONGEST_LINE).read_until(b'\n', &mut self.line)?;
         match self.line.last() {

@@ -415,7 +415,7 @@ fn bring_to_today(database: &mut Connection) -> rusqlite::Result<()> {
         return Ok(());
     }
     transaction.execute_batch(&schema::steps_from(version))?;
-    if version > 0 {
+    if (1..5).contains(&version) {
         older::pack_rows(&transaction)?;
         transaction.execute_batch(schema::WITHOUT_ROWS)?;
     }

@@ -28,9 +28,9 @@ pub(super) fn pack_rows(database: &Connection) -> rusqlite::Result<()> {
         let rows = rows.collect::<Result<Vec<_>, _>>()?;
         if known.is_empty() {
             // then each row has its action
-            let actions: Vec<Action> = rows.iter().map(|(entry, _)| entry.action.clone()).collect();
+            let actions: Vec<&Action> = rows.iter().map(|(entry, _)| &entry.action).collect();
             for (place, together) in actions.chunks(TOGETHER).enumerate() {
-                let list = pack(together).map_err(not_written)?;
+                let list = pack(together.iter().copied()).map_err(not_written)?;
                 insert_actions(database, run, place * TOGETHER + 1, &list)?;
             }
         }

@@ -1,5 +1,5 @@
-//! How the journal keeps what there may be a million of: packed by the thousand. Actions are lines of JSON, as in a
-//! plan; how they stand is in the form of the library `postcard`; both are compressed.
+//! How the journal keeps what there may be a million of: packed by the thousand, in the form of the library `postcard`,
+//! compressed.
 
 use std::borrow::Borrow;
 use std::collections::HashMap;
@@ -9,12 +9,12 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use zstd::stream::{read::Decoder, write::Encoder};
+use zstd::stream::read::Decoder;
 
 use super::{EntryRecord, EntryState};
 use crate::kernel::Inventory;
-use crate::packed_list::PackedList;
-use crate::plan::{Action, Lines, write_lines};
+use crate::packed_list::{Packable, PackedList};
+use crate::plan::Action;
 use crate::units::{Bytes, Time};
 
 /// So many actions are packed together.
@@ -23,21 +23,41 @@ pub(super) const TOGETHER: usize = 1024;
 /// What is written often is compressed little.
 const LEVEL: i32 = 1;
 
+/// What a list of actions begins with. One of a journal of a version before 6 is of lines of JSON, which begin with a
+/// brace.
+const COMPACT: u8 = 1;
+
 /// Packs actions for a row of the journal.
-pub(super) fn pack(actions: impl IntoIterator<Item = impl Serialize>) -> io::Result<Vec<u8>> {
-    let mut out = Encoder::new(Vec::new(), LEVEL)?;
-    // what was damaged is refused, not taken for something else
-    out.include_checksum(true)?;
-    write_lines(&mut out, actions)?;
-    out.finish()
+pub(super) fn pack(actions: impl IntoIterator<Item = impl Borrow<Action>>) -> io::Result<Vec<u8>> {
+    let mut plain = vec![COMPACT];
+    for action in actions {
+        let action: &Action = action.borrow();
+        if !action.pack(&mut plain) {
+            return Err(io::Error::other("an action has no compact form"));
+        }
+    }
+    compress(&plain)
 }
 
-/// Unpacks what [`pack`] has packed.
+/// Compresses a list. What is damaged after that is refused, not taken for something else.
+fn compress(plain: &[u8]) -> io::Result<Vec<u8>> {
+    let mut compressor = zstd::bulk::Compressor::new(LEVEL)?;
+    compressor.include_checksum(true)?;
+    compressor.compress(plain)
+}
+
+/// Unpacks what [`pack`] has packed, now or in an earlier version.
 pub(super) fn unpack(list: &[u8]) -> io::Result<Vec<Action>> {
-    let mut lines = Lines::of(Decoder::new(list)?);
+    let mut plain = Vec::new();
+    Decoder::new(list)?.read_to_end(&mut plain)?;
+    let Some((&COMPACT, mut rest)) = plain.split_first() else {
+        let lines = serde_json::Deserializer::from_slice(&plain).into_iter();
+        return Ok(lines.collect::<Result<_, _>>()?);
+    };
     let mut actions = Vec::new();
-    while let Some(line) = lines.next_line()? {
-        actions.push(serde_json::from_slice(line)?);
+    while !rest.is_empty() {
+        let damaged = || io::Error::other("a list of actions is damaged");
+        actions.push(Action::unpack(&mut rest).ok_or_else(damaged)?);
     }
     Ok(actions)
 }
@@ -107,9 +127,7 @@ pub(super) fn pack_step<'a>(
         plain = postcard::to_extend(&standing, plain).map_err(io::Error::other)?;
     }
     let Some(numbers) = numbers else { return Ok(None) };
-    let mut compressor = zstd::bulk::Compressor::new(LEVEL)?;
-    compressor.include_checksum(true)?;
-    Ok(Some(Step { numbers, list: compressor.compress(&plain)? }))
+    Ok(Some(Step { numbers, list: compress(&plain)? }))
 }
 
 /// What a step says of each of its actions.

@@ -50,7 +50,7 @@ fn main() {
 
     place.make();
     let (plan, bytes) = place.plan(&state, "delete");
-    println!("the plan as JSON: {:.0} bytes an action", bytes as f64 / files as f64);
+    println!("the plan as a file: {:.0} bytes an action", bytes as f64 / files as f64);
     let floor = moving + removing;
     let run = place.timed("delete", || run(&plan, &state));
     ratio("delete", run, floor);
@@ -73,7 +73,6 @@ fn main() {
         assert_eq!(purge(3, None, &state, Time::now()).unwrap().done.len(), files);
     });
     ratio("purge", purged, removing);
-    println!("most memory: {} MiB", peak() >> 20);
 }
 
 fn run(plan: &Plan, state: &State) {
@@ -106,6 +105,25 @@ fn peak() -> u64 {
     line.split_whitespace().nth(1).unwrap().parse::<u64>().unwrap() << 10
 }
 
+/// Begins to count [`peak`] anew (`proc_pid_clear_refs(5)`).
+fn forget_peak() {
+    std::fs::write("/proc/self/clear_refs", "5").unwrap();
+}
+
+/// Counts bytes and keeps none.
+struct Written(usize);
+
+impl std::io::Write for Written {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0 += bytes.len();
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
 struct Place {
     at: PathBuf,
     tree: PathBuf,
@@ -135,13 +153,16 @@ impl Place {
 
     fn timed(&self, what: &str, act: impl FnOnce()) -> Duration {
         rustix::fs::sync();
+        forget_peak();
         let (begun, computed) = (Instant::now(), processor_time());
         act();
         let (took, computed) = (begun.elapsed(), processor_time().saturating_sub(computed));
         let each = |time: Duration| time.as_secs_f64() * 1e6 / self.files as f64;
         let (wall, processor) = (each(took), each(computed));
         println!(
-            "{what}: {took:.2?}, {wall:.1} µs a file, of these {processor:.1} µs of a processor"
+            "{what}: {took:.2?}, {wall:.1} µs a file, of these {processor:.1} µs of a processor; \
+             at most {} MiB",
+            peak() >> 20
         );
         took
     }
@@ -197,12 +218,15 @@ impl Place {
                 RuleChoice::of(&catalog, &rules.rules[0], found, &depot);
             reviewer.plan(&choice, &deed, &reason).unwrap()
         });
-        draft.put_all(found.collect());
+        draft.put_all(found);
         plan.replace(draft.to_plan(Vec::new(), Time::now()).unwrap());
         let plan = plan.unwrap();
         let took = begun.elapsed();
         println!("plan: {took:.2?}, {:.1} µs a file", took.as_secs_f64() * 1e6 / self.files as f64);
-        let bytes = serde_json::to_vec(&plan).unwrap().len();
-        (plan, bytes)
+        let mut written = Written(0);
+        plan.write_packed(&mut written).unwrap();
+        println!("planning: at most {} MiB", peak() >> 20);
+        forget_peak();
+        (plan, written.0)
     }
 }

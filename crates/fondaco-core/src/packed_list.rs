@@ -25,8 +25,8 @@ pub trait Packable: Clone {
 /// So many records are packed together.
 const PAGE: usize = 512;
 
-/// So many pages are left unpacked.
-const MOST_OPEN: usize = 24;
+/// So many pages are left unpacked: more than a run works on at a time.
+const MOST_OPEN: usize = 16;
 
 /// What lies in memory for a short time only is compressed little.
 const LEVEL: i32 = 1;
@@ -139,10 +139,8 @@ impl<T: Packable> PackedList<T> {
     /// The record at a place, to be changed.
     pub fn get_mut(&mut self, at: usize) -> Option<&mut T> {
         let page = self.page_of(at)?;
-        if self.pages[page].open.get().is_none() {
-            self.trim();
-            self.make_open(page);
-        }
+        self.trim();
+        self.make_open(page);
         let page = &mut self.pages[page];
         let at = at - page.start;
         page.changed().get_mut(at)

@@ -315,7 +315,9 @@ impl Run<'_> {
                 return Err(Refusal::Changed { path, difference });
             }
             // our own rename is a change of the inode, which its other names have in common with it
-            self.touched.note(&one.before, &moved);
+            if moved.links > 1 {
+                self.touched.note(&one.before, &moved);
+            }
         }
         match self.leases.of(moved.dev, moved.ino) {
             Some(lease) if !lease.is_unbroken().map_err(CallError::on(Op::Examine, &path))? => {
@@ -435,6 +437,7 @@ impl Run<'_> {
         let after = kernel::stat_at(&one.located.parent, one.located.name.as_os_str()).ok();
         if let Some((before, after)) = before.zip(after)
             && before.kind != Kind::Directory
+            && before.links > 1
         {
             self.touched.note(&before, &after);
         }

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use rustix::fs::{Access, AtFlags, CWD};
 
-use super::overlaps::overlaps;
+use super::overlaps::look_over;
 use crate::analysis::Protection;
 use crate::archive::{DepotError, DepotPlace};
 use crate::kernel::{self, CallError, Holder, Kind, Op, OpenFiles, Stat, stat_descriptor};
@@ -26,6 +26,8 @@ use crate::units::{Bytes, Time, UnitStyle};
 
 /// What the checks of one run know.
 pub(super) struct Checks {
+    /// What can be said of all actions together.
+    pub(super) overview: Overview,
     protection: Protection,
     rules: RuleProtection,
     open: OpenFiles,
@@ -48,13 +50,13 @@ pub(super) struct Checks {
 }
 
 impl Checks {
-    pub(super) fn new(plan: &Plan, overview: &Overview, state: &State) -> Self {
+    pub(super) fn new(plan: &Plan, state: &State) -> Self {
         let mut protection = Protection::of_system(state);
         plan.give_up.iter().for_each(|place| protection.give_up(&place.0));
         for place in &plan.protect {
             protection.add(place.0.clone(), "protected by a rule");
         }
-        let mut hopeless = overlaps(plan, &protection);
+        let (overview, mut hopeless) = look_over(plan, &protection);
         if overview.has_copies {
             hopeless.extend(copies_that_go(plan, &protection));
         }
@@ -79,6 +81,7 @@ impl Checks {
         let open = OpenFiles::default();
         let rules = RuleProtection::of_state(state);
         Self {
+            overview,
             protection,
             rules,
             open,

@@ -21,7 +21,7 @@ use super::{CarryOutError, EntryRecord, EntryState, Figures, Journal, RunState, 
 use crate::archive::{Depot, DepotAddress, DepotError, Packing};
 use crate::kernel::{self, CallError, Kind, LeaseReturn, Leases, Op, OwnChanges};
 use crate::packed_list::{PackedList, Record};
-use crate::plan::{Action, Deed, Forecast, Overview, Plan, Refusal, Touched};
+use crate::plan::{Deed, Forecast, Plan, Refusal, Touched};
 use crate::shown::{Shown, shown};
 use crate::state::State;
 use crate::units::{Bytes, Time};
@@ -58,20 +58,29 @@ impl RunSummary {
     }
 }
 
-/// How many of these actions, one at least, are done together and written to the journal in one synced step. Of each
-/// there is the count of entries that its target has.
-pub(super) fn batch_length(actions: impl Iterator<Item = u64>) -> usize {
-    const MOST_ACTIONS: u64 = 4096;
-    // a batch of large trees would keep its files leased for long
-    const MOST_ENTRIES: u64 = 8192;
-    // each may need a descriptor for its lease, and a tree needs some besides
-    let most = (kernel::raise_descriptor_limit() / 4).clamp(16, MOST_ACTIONS) as usize;
-    let mut entries = 0u64;
-    let fits = |in_target: &u64| {
-        entries = entries.saturating_add(*in_target);
-        entries <= MOST_ENTRIES
-    };
-    actions.take(most).take_while(fits).count().max(1)
+/// How many actions, one at least, are done together and written to the journal in one synced step.
+pub(super) struct BatchSize {
+    most: usize,
+    actions: usize,
+    entries: u64,
+}
+
+impl BatchSize {
+    pub(super) fn new() -> Self {
+        const MOST_ACTIONS: u64 = 4096;
+        // each may need a descriptor for its lease, and a tree needs some besides
+        let most = (kernel::raise_descriptor_limit() / 4).clamp(16, MOST_ACTIONS) as usize;
+        Self { most, actions: 0, entries: 0 }
+    }
+
+    /// Whether an action belongs to the batch too. Its target has so many entries.
+    pub(super) fn takes(&mut self, entries: u64) -> bool {
+        // a batch of large trees would keep its files leased for long
+        const MOST_ENTRIES: u64 = 8192;
+        self.actions += 1;
+        self.entries = self.entries.saturating_add(entries);
+        self.actions == 1 || (self.actions <= self.most && self.entries <= MOST_ENTRIES)
+    }
 }
 
 /// Carries out a plan: see the [module](super).
@@ -97,22 +106,23 @@ pub fn carry_out(
         return Err(CarryOutError::AlreadyCarriedOut(run));
     }
     let token = new_token(clock())?;
-    let id = journal.begin(plan, &token, clock())?;
+    let checks = Checks::new(plan, state);
+    let forecast = checks.overview.frees;
+    let now = clock();
+    let (mut entries, at) = (PackedList::new(), now.rfc3339());
+    let id = journal.begin_with(plan, forecast, &token, now, |action| {
+        entries.push(EntryRecord::waiting(action.clone(), at.clone()));
+    })?;
     tracing::info!(run = id, plan = %shown(&plan.id), actions = plan.actions.len(), "run begun");
     // the volumes are asked several times, and a plan may have a million actions
-    let overview = plan.overview();
-    let forecast = overview.frees;
-    let volumes: Vec<PathBuf> = overview.volumes.iter().map(|(path, _)| path.clone()).collect();
+    let volumes = checks.overview.volumes.iter().map(|(path, _)| path.clone());
+    let volumes: Vec<PathBuf> = volumes.collect();
     let used = || volumes.iter().map(|path| used_of_volume(path, state)).sum::<Option<Bytes>>();
     let used_before = used();
-    let at = clock().rfc3339();
-    let waiting = |action: Record<Action>| EntryRecord::waiting(action.clone(), at.clone());
-    let entries: PackedList<EntryRecord> = plan.actions.iter().map(waiting).collect();
     let mut run = Run {
         id,
         token: &token,
-        checks: Checks::new(plan, &overview, state),
-        overview,
+        checks,
         areas: Areas::of_new_run(state, &token),
         state,
         touched: Touched::default(),
@@ -142,8 +152,9 @@ pub fn carry_out(
     });
     let ended = if stopped { RunState::Stopped } else { RunState::Done };
     let counts = journal.end(id, ended, measured, &told, &entries, clock())?;
-    for entry in entries.iter().filter(|entry| entry.state.is_trouble()) {
-        log_trouble(id, &entry);
+    if counts.iter().any(|(state, _)| state.is_trouble()) {
+        let troubles = entries.iter().filter(|entry| entry.state.is_trouble());
+        troubles.for_each(|entry| log_trouble(id, &entry));
     }
     let done: u64 = counts.iter().filter(|(state, _)| state.is_done()).map(|(_, n)| n).sum();
     tracing::info!(
@@ -273,7 +284,6 @@ pub(super) struct Run<'a> {
     pub(super) destinations: HashMap<PathBuf, Destination>,
     pub(super) journal: &'a mut Journal,
     pub(super) entries: PackedList<EntryRecord>,
-    pub(super) overview: Overview,
     pub(super) figures: Figures,
     pub(super) clock: &'a dyn Fn() -> Time,
     watch: &'a Watch<'a>,
@@ -322,7 +332,7 @@ impl Run<'_> {
 
     /// The places of the entries that wait for such a deed, in order.
     pub(super) fn waiting_for(&self, such: impl Fn(&Deed) -> bool) -> Vec<usize> {
-        if !self.overview.has(&such) {
+        if !self.checks.overview.has(&such) {
             return Vec::new();
         }
         self.places_of(|entry| entry.state == EntryState::Waiting && such(&entry.action.deed))
@@ -335,7 +345,7 @@ impl Run<'_> {
         self.state.remember(&depots, &[])?;
         // two names of one directory are one depot
         let mut depots: Vec<(Box<dyn Depot>, Vec<usize>)> = Vec::new();
-        if !self.overview.has(|deed| matches!(deed, Deed::Archive { .. })) {
+        if !self.checks.overview.has(|deed| matches!(deed, Deed::Archive { .. })) {
             return Ok(());
         }
         let archived = self.places_of(|entry| matches!(entry.action.deed, Deed::Archive { .. }));
@@ -433,30 +443,49 @@ impl Run<'_> {
 
     /// Takes away what is still waiting, batch by batch: all but directories that this empties, or those.
     fn remove_all(&mut self, emptied: bool) -> Result<(), CarryOutError> {
-        if emptied && !self.overview.has_emptied {
+        if emptied && !self.checks.overview.has_emptied {
             return Ok(());
         }
-        let waiting = self.places_of(|entry| {
-            let is_archive = matches!(entry.action.deed, Deed::Archive { .. });
-            entry.state == EntryState::Waiting
-                && entry.action.emptied == emptied
-                && (!is_archive || entry.archive.is_some())
-                && entry.action.deed.takes_target()
-        });
-        let mut rest = waiting.as_slice();
-        while !rest.is_empty() && !self.stopped {
-            let length =
-                batch_length(rest.iter().map(|at| self.entries[*at].action.target.entries));
-            let (batch, after) = rest.split_at(length);
-            rest = after;
+        let mut next = 0;
+        while !self.stopped {
+            let batch = self.next_batch(&mut next, emptied);
+            if batch.is_empty() {
+                break;
+            }
             // of a file its lease tells; a directory is asked for before it is taken, so that one that is in use
             // stays in its place
             if batch.iter().any(|at| self.entries[*at].action.target.kind != Kind::File) {
                 self.checks.refresh((self.clock)());
             }
-            self.remove_batch(batch)?;
+            self.remove_batch(&batch)?;
         }
         Ok(())
+    }
+
+    /// The places of the next entries that are to be taken away together. `next` is where they are looked for, and then
+    /// where they have been looked for.
+    fn next_batch(&mut self, next: &mut usize, emptied: bool) -> Vec<usize> {
+        let (mut batch, mut size) = (Vec::new(), BatchSize::new());
+        while *next < self.entries.len() {
+            // what is unpacked here stays so until it has been done; what is passed over need not
+            if *next % 1024 == 0 {
+                self.entries.trim();
+            }
+            let entry = &self.entries[*next];
+            let is_archive = matches!(entry.action.deed, Deed::Archive { .. });
+            let goes = entry.state == EntryState::Waiting
+                && entry.action.emptied == emptied
+                && (!is_archive || entry.archive.is_some())
+                && entry.action.deed.takes_target();
+            if goes && !size.takes(entry.action.target.entries) {
+                break;
+            }
+            if goes {
+                batch.push(*next);
+            }
+            *next += 1;
+        }
+        batch
     }
 
     /// Has programs of the system remove what is theirs, one by one: each intent is in the journal before the act.

@@ -69,7 +69,7 @@ impl Run<'_> {
 
     /// Removes names of files that stay which are still in a private directory, although they have been given back.
     pub(super) fn drop_left_names(&self) {
-        if !self.overview.has(|deed| *deed == Deed::Link) {
+        if !self.checks.overview.has(|deed| *deed == Deed::Link) {
             return;
         }
         for entry in self.entries.iter().filter(|entry| entry.state != EntryState::Linked) {

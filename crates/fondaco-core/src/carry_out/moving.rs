@@ -48,7 +48,7 @@ fn is_renamed(entry: &EntryRecord) -> bool {
 impl Run<'_> {
     /// Copies and proves what goes to other volumes, before anything is taken away.
     pub(super) fn copy_all(&mut self) -> Result<(), CarryOutError> {
-        if !self.overview.has(|deed| matches!(deed, Deed::Move { .. })) {
+        if !self.checks.overview.has(|deed| matches!(deed, Deed::Move { .. })) {
             return Ok(());
         }
         let mut by_destination: HashMap<PathBuf, Vec<usize>> = HashMap::new();

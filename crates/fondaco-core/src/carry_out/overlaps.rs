@@ -8,17 +8,18 @@ use rustc_hash::FxHashMap;
 
 use crate::analysis::Protection;
 use crate::kernel::{Kind, directory_and_name};
-use crate::plan::{Action, Plan};
+use crate::plan::{Action, Overview, Plan};
 
 /// A directory on its file system.
 type Place = (u64, PathBuf);
 
-/// Actions whose target is, lies in, or contains the target of one that comes before them; for each the reason why it
-/// cannot be done.
-pub(super) fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, String> {
+/// Goes once through all actions: gives what can be said of them together; and of those whose target is, lies in, or
+/// contains the target of one that comes before them, the reason why they cannot be done.
+pub(super) fn look_over(plan: &Plan, protection: &Protection) -> (Overview, HashMap<u32, String>) {
     let mut taken = Taken::of_nothing(plan, protection);
-    let mut found = HashMap::new();
+    let (mut overview, mut found) = (Overview::default(), HashMap::new());
     for action in &plan.actions {
+        overview.add(&action);
         let deed = &action.deed;
         if deed.is_release() || deed.is_of_tool() || action.emptied {
             continue;
@@ -27,7 +28,7 @@ pub(super) fn overlaps(plan: &Plan, protection: &Protection) -> HashMap<u32, Str
             found.insert(action.number, reason);
         }
     }
-    found
+    (overview, found)
 }
 
 /// What the actions so far take.

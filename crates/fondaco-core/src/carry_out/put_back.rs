@@ -12,7 +12,7 @@ use std::sync::Arc;
 use rustix::fs::OFlags;
 
 use super::batch::refusal_of;
-use super::execute::{RunLock, batch_length, lock};
+use super::execute::{BatchSize, RunLock, lock};
 use super::holding::{Areas, Reopened, clear_attempt, directory_times, remove_if_empty};
 use super::moving::{StagedBack, copy_back, return_renamed};
 use super::own_file::return_own_file;
@@ -75,16 +75,17 @@ pub fn put_back(
         locator: Locator::default(),
     };
     // the last first: so the times of a directory that several were taken from go back step by step
-    let entries = std::mem::take(&mut chosen.entries);
-    let mut rest = entries.len();
-    while rest > 0 {
+    let mut rest = std::mem::take(&mut chosen.places);
+    while !rest.is_empty() {
         // what has to be unpacked is not worth sharing a step of the journal for: a crash would leave more of it back in
         // its place that the journal still has in the archive
-        let held = entries.range(0..rest).rev();
-        let held = held.take_while(|entry| entry.state == EntryState::Held);
-        let length = batch_length(held.map(|entry| entry.action.target.entries));
-        let batch = entries.range(rest - length..rest).map(|entry| entry.clone()).collect();
-        rest -= length;
+        let mut size = BatchSize::new();
+        let goes = |entry: &&EntryRecord| {
+            entry.state == EntryState::Held && size.takes(entry.action.target.entries)
+        };
+        let last = rest.iter().rev().map(|place| &chosen.entries[*place as usize]);
+        let length = last.take_while(goes).count().max(1);
+        let batch = chosen.take(&rest.split_off(rest.len() - length));
         put_back_batch(batch, &mut chosen, &mut places, now)?;
     }
     places.areas.remove_empty();
@@ -252,14 +253,16 @@ pub fn purge(
     let applies =
         |entry: &EntryRecord| matches!(entry.state, EntryState::Held | EntryState::Purging);
     let mut chosen = Chosen::open(run, numbers, state, now, applies)?;
-    let entries = std::mem::take(&mut chosen.entries);
-    let mut begun = 0;
+    let places = std::mem::take(&mut chosen.places);
+    let mut rest = places.as_slice();
     let (mut areas, mut lease_return) = (Reopened::default(), LeaseReturn::default());
-    while begun < entries.len() {
-        let rest = entries.range(begun..entries.len());
-        let length = batch_length(rest.map(|entry| entry.action.target.entries));
-        let batch = entries.range(begun..begun + length).map(|entry| entry.clone()).collect();
-        begun += length;
+    while !rest.is_empty() {
+        let mut size = BatchSize::new();
+        let entries_of = |place: &u32| chosen.entries[*place as usize].action.target.entries;
+        let length = rest.iter().take_while(|place| size.takes(entries_of(place))).count();
+        let (batch, after) = rest.split_at(length);
+        rest = after;
+        let batch = chosen.take(batch);
         purge_batch(batch, &mut chosen, &mut areas, &mut lease_return, now)?;
     }
     Ok(chosen.end("purged"))
@@ -435,7 +438,10 @@ struct Chosen {
     run: i64,
     token: String,
     journal: Journal,
+    /// All actions of the run.
     entries: PackedList<EntryRecord>,
+    /// The places of those that something is done to, in order.
+    places: Vec<u32>,
     returned: Returned,
     _lock: RunLock,
 }
@@ -454,12 +460,12 @@ impl Chosen {
         settle_all(&mut journal, state, now)?;
         let record = journal.run(run)?.ok_or(CarryOutError::NoSuchRun(run))?;
         let mut returned = Returned::default();
-        let mut entries = PackedList::new();
+        let (entries, mut places) = (journal.entries(run)?, Vec::new());
         let numbers = numbers.map(|numbers| numbers.iter().copied().collect::<HashSet<u32>>());
-        for entry in &journal.entries(run)? {
+        for (place, entry) in (0..).zip(&entries) {
             let wanted = numbers.as_ref().map(|numbers| numbers.contains(&entry.action.number));
             match (wanted, applies(&entry)) {
-                (None | Some(true), true) => entries.push(entry.clone()),
+                (None | Some(true), true) => places.push(place),
                 (Some(true), false) => {
                     let reason = format!("it is {}", entry.state.word());
                     returned.refused.push((entry.clone(), reason));
@@ -467,7 +473,14 @@ impl Chosen {
                 _ => {}
             }
         }
-        Ok(Self { run, token: record.token, journal, entries, returned, _lock: lock })
+        Ok(Self { run, token: record.token, journal, entries, places, returned, _lock: lock })
+    }
+
+    /// The entries at some places, which are not asked for a second time.
+    fn take(&mut self, places: &[u32]) -> Vec<EntryRecord> {
+        let taken = places.iter().map(|place| self.entries[*place as usize].clone()).collect();
+        self.entries.trim();
+        taken
     }
 
     fn end(self, what: &'static str) -> Returned {

@@ -57,8 +57,7 @@ pub fn rehearse(
     if plan.actions.is_empty() {
         return Err(CarryOutError::Empty);
     }
-    let overview = plan.overview();
-    let mut checks = Checks::new(plan, &overview, state);
+    let mut checks = Checks::new(plan, state);
     checks.refresh(now);
     let mut warnings = depot_warnings(plan, checks.depots());
     warnings.extend(memory_warnings(plan));
@@ -68,7 +67,7 @@ pub fn rehearse(
     let mut goes: HashSet<PathBuf> = HashSet::new();
     let mut figures =
         Figures { phase: "rehearsing", total: plan.actions.len(), ..Figures::default() };
-    let incomplete = match overview.has_groups {
+    let incomplete = match checks.overview.has_groups {
         true => together::incomplete(&checks, plan.actions.iter()),
         false => HashMap::new(),
     };

@@ -46,7 +46,7 @@ pub(super) fn incomplete(
 impl Run<'_> {
     /// Refuses what would go without a part of it.
     pub(super) fn refuse_incomplete(&mut self) -> Result<(), CarryOutError> {
-        if !self.overview.has_groups {
+        if !self.checks.overview.has_groups {
             return Ok(());
         }
         self.checks.refresh((self.clock)());

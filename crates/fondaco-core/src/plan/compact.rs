@@ -1,4 +1,4 @@
-//! Actions and targets in the compact form in which many of them lie in memory: that of the library `postcard`. What few
+//! Actions and planned things in the compact form in which many of them lie in memory: that of the library `postcard`. What few
 //! actions have is JSON in it.
 
 use std::borrow::Cow;
@@ -9,8 +9,8 @@ use std::path::{Path, PathBuf};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use super::{Action, Deed, Forecast, Target};
-use crate::kernel::Kind;
+use super::{Action, Deed, Forecast, Planned, Review, Shared, SharedExtent, Survey, Target};
+use crate::kernel::{Holder, Kind};
 use crate::packed_list::Packable;
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
@@ -211,6 +211,147 @@ impl<'a> CompactAction<'a> {
             stays: self.stays.as_ref().map(|target| Box::new(target.target())),
             own: of_json(self.own.as_deref())?,
             emptied: self.emptied,
+        })
+    }
+}
+
+/// A [`Survey`] of what lies in a file system.
+#[derive(Serialize, Deserialize)]
+struct CompactSurvey<'a> {
+    #[serde(borrow)]
+    target: CompactTarget<'a>,
+    single: u64,
+    linked: Vec<((u64, u64), (u32, u32, u64))>,
+    socket: Option<&'a [u8]>,
+    shared: u64,
+    extents: Vec<((u64, u64), u64, Option<u64>)>,
+    in_use: Option<(&'a [u8], u32, &'a str)>,
+    changed: Moment,
+}
+
+impl<'a> CompactSurvey<'a> {
+    /// None of a deleted file, or of what a program of the system removes: there are few of those.
+    fn of(survey: &'a Survey) -> Option<Self> {
+        let extents = &survey.shared.extents;
+        let is_plain = survey.held.is_none() && survey.tool.is_none();
+        is_plain.then(|| Self {
+            target: CompactTarget::of(&survey.target),
+            single: survey.single.get(),
+            linked: survey
+                .linked
+                .iter()
+                .map(|(inode, (links, below, bytes))| (*inode, (*links, *below, bytes.get())))
+                .collect(),
+            socket: survey.socket.as_deref().map(bytes),
+            shared: survey.shared.counted,
+            extents: extents.iter().map(|one| (one.place, one.bytes, one.references)).collect(),
+            in_use: survey.in_use.as_ref().map(|(path, holder)| {
+                let Holder { pid, command } = holder;
+                (bytes(path), *pid, command.as_str())
+            }),
+            changed: moment(survey.changed),
+        })
+    }
+
+    fn survey(&self) -> Survey {
+        let linked = self
+            .linked
+            .iter()
+            .map(|(inode, (links, below, bytes))| (*inode, (*links, *below, Bytes::new(*bytes))));
+        let extents = self.extents.iter().map(|(place, bytes, references)| SharedExtent {
+            place: *place,
+            bytes: *bytes,
+            references: *references,
+        });
+        Survey {
+            single: Bytes::new(self.single),
+            linked: linked.collect(),
+            socket: self.socket.map(path),
+            shared: Shared { counted: self.shared, extents: extents.collect() },
+            in_use: self.in_use.map(|(open, pid, command)| {
+                (path(open), Holder { pid, command: command.to_owned() })
+            }),
+            ..Survey::of_target(self.target.target(), time(self.changed))
+        }
+    }
+}
+
+#[derive(Serialize, Deserialize)]
+enum CompactReview<'a> {
+    Pending,
+    #[serde(borrow)]
+    Ready(CompactSurvey<'a>),
+    Refused(&'a str),
+}
+
+/// A [`Planned`].
+#[derive(Serialize, Deserialize)]
+struct CompactPlanned<'a> {
+    path: &'a [u8],
+    #[serde(borrow)]
+    deed: CompactDeed<'a>,
+    reason: &'a str,
+    volume: &'a [u8],
+    depot_on_volume: bool,
+    estimate: u64,
+    entries: u64,
+    #[serde(borrow)]
+    review: CompactReview<'a>,
+    purge_after: Option<u64>,
+    together: Option<&'a [u8]>,
+    stays: Option<CompactTarget<'a>>,
+    differs: Vec<&'a str>,
+    emptied: bool,
+}
+
+impl Packable for Planned {
+    fn pack(&self, out: &mut Vec<u8>) -> bool {
+        let review = match &self.review {
+            Review::Pending => Some(CompactReview::Pending),
+            Review::Ready(survey) => CompactSurvey::of(survey).map(CompactReview::Ready),
+            Review::Refused(reason) => Some(CompactReview::Refused(reason)),
+        };
+        let (Some(review), Some(deed)) = (review, CompactDeed::of(&self.deed)) else {
+            return false;
+        };
+        let planned = CompactPlanned {
+            path: bytes(&self.path),
+            deed,
+            reason: &self.reason,
+            volume: bytes(&self.volume),
+            depot_on_volume: self.depot_on_volume,
+            estimate: self.estimate.get(),
+            entries: self.entries,
+            review,
+            purge_after: self.purge_after,
+            together: self.together.as_deref().map(bytes),
+            stays: self.stays.as_deref().map(CompactTarget::of),
+            differs: self.differs.iter().map(String::as_str).collect(),
+            emptied: self.emptied,
+        };
+        append(&planned, out)
+    }
+
+    fn unpack(from: &mut &[u8]) -> Option<Self> {
+        let planned: CompactPlanned<'_> = take(from)?;
+        Some(Self {
+            path: path(planned.path),
+            deed: planned.deed.deed()?,
+            reason: planned.reason.to_owned(),
+            volume: path(planned.volume),
+            depot_on_volume: planned.depot_on_volume,
+            estimate: Bytes::new(planned.estimate),
+            entries: planned.entries,
+            review: match &planned.review {
+                CompactReview::Pending => Review::Pending,
+                CompactReview::Ready(survey) => Review::Ready(Box::new(survey.survey())),
+                CompactReview::Refused(reason) => Review::Refused((*reason).to_owned()),
+            },
+            purge_after: planned.purge_after,
+            together: planned.together.map(path),
+            stays: planned.stays.as_ref().map(|target| Box::new(target.target())),
+            differs: planned.differs.iter().map(|one| (*one).to_owned()).collect(),
+            emptied: planned.emptied,
         })
     }
 }

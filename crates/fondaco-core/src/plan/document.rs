@@ -377,7 +377,8 @@ impl Overview {
         self.deeds.iter().any(such)
     }
 
-    fn add(&mut self, action: &Action) {
+    /// Adds what is to be said of another action.
+    pub(crate) fn add(&mut self, action: &Action) {
         let volume = action.volume.0.as_os_str();
         self.frees.now += action.frees.now;
         self.frees.later += action.frees.later;

@@ -1,15 +1,17 @@
 //! The plan while it is being made: things put on it and taken off, with a forecast at any time.
 
 use std::cmp::Reverse;
-use std::collections::{BTreeSet, HashMap, HashSet};
-use std::ops::Bound;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
+use super::forecast::SoFar;
+use super::places::Places;
 use super::{
-    Action, Deed, Forecast, Plan, PlanError, PlannedNames, Refusal, Survey, Target, forecast, notes,
+    Action, Deed, Forecast, Plan, PlanError, PlannedNames, Refusal, Survey, Target, notes,
 };
 use crate::analysis::is_kernel_part;
 use crate::kernel::Kind;
+use crate::packed_list::PackedList;
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
 
@@ -71,7 +73,7 @@ impl Planned {
     }
 
     /// It is a directory, or may be one.
-    fn may_hold_others(&self) -> bool {
+    pub(super) fn may_hold_others(&self) -> bool {
         !self.emptied && self.survey().is_none_or(|survey| survey.target.kind == Kind::Directory)
     }
 
@@ -129,20 +131,61 @@ pub enum Put {
     InsideOf(PathBuf),
 }
 
-/// See the [module](self).
+/// See the [module](self). Of a million planned things most lie packed in memory.
 #[derive(Clone, Debug, Default)]
 pub struct Draft {
-    planned: Vec<Planned>,
+    planned: PackedList<Planned>,
     frees: Vec<Forecast>,
-    /// The planned paths in order, so that what lies above or below one is found at once.
-    paths: BTreeSet<PathBuf>,
-    /// Those of them that may hold others: all but what is known to be no directory.
-    wide: HashSet<PathBuf>,
+    places: Places,
+    /// What the forecast of the next thing stands on.
+    so_far: SoFar,
+    sums: Sums,
+}
+
+/// What can be said of all that is planned together.
+#[derive(Clone, Debug, Default)]
+pub struct Sums {
+    /// What it frees.
+    pub frees: Forecast,
+    /// What it frees on each volume.
+    pub by_volume: Vec<(PathBuf, Forecast)>,
+    /// How many of it are still to be looked at.
+    pub pending: usize,
+    /// Whether any of it is a deleted file that a process holds.
+    pub has_held: bool,
+    /// Whether programs of the system are to do any of it.
+    pub has_tools: bool,
+    /// Whether any of it has several names.
+    has_links: bool,
+    /// The places of what is not ready to be carried out, in order.
+    not_ready: Vec<usize>,
+}
+
+impl Sums {
+    fn add(&mut self, at: usize, planned: &Planned, frees: Forecast) {
+        self.frees.add(frees);
+        match self.by_volume.iter_mut().find(|(volume, _)| *volume == planned.volume) {
+            Some((_, sum)) => sum.add(frees),
+            None => self.by_volume.push((planned.volume.clone(), frees)),
+        }
+        match &planned.review {
+            Review::Ready(survey) => {
+                self.has_held |= survey.held.is_some();
+                self.has_tools |= survey.tool.is_some();
+                self.has_links |= !survey.linked.is_empty();
+            }
+            Review::Pending => {
+                self.pending += 1;
+                self.not_ready.push(at);
+            }
+            Review::Refused(_) => self.not_ready.push(at),
+        }
+    }
 }
 
 impl Draft {
     /// What is planned, in order.
-    pub fn planned(&self) -> &[Planned] {
+    pub fn planned(&self) -> &PackedList<Planned> {
         &self.planned
     }
 
@@ -151,12 +194,45 @@ impl Draft {
         &self.frees
     }
 
+    /// What can be said of all of them together.
+    pub fn sums(&self) -> &Sums {
+        &self.sums
+    }
+
+    /// How many of them are ready to be carried out.
+    pub fn ready(&self) -> usize {
+        self.planned.len() - self.sums.not_ready.len()
+    }
+
+    /// How many of those that are ready come before a place.
+    pub fn ready_before(&self, at: usize) -> usize {
+        at - self.sums.not_ready.partition_point(|not_ready| *not_ready < at)
+    }
+
+    /// Packs again what was unpacked to be looked at.
+    pub fn trim(&mut self) {
+        self.planned.trim();
+    }
+
     /// What the forecast of one of them stands on, one sentence each; nothing as long as it has not been reviewed.
     pub fn notes_of(&self, at: usize) -> Vec<String> {
-        let mut names = PlannedNames::of(self.planned.iter().filter_map(Planned::survey));
-        let before = self.planned.iter().take(at).filter_map(Planned::survey);
-        before.for_each(|survey| names.pass(survey));
+        let mut names = self.names();
+        if self.sums.has_links {
+            for before in self.planned.range(0..at) {
+                before.survey().into_iter().for_each(|survey| names.pass(survey));
+            }
+        }
         self.planned.get(at).map_or_else(Vec::new, |planned| planned.notes(&mut names))
+    }
+
+    fn names(&self) -> PlannedNames {
+        let mut names = PlannedNames::default();
+        if self.sums.has_links {
+            for planned in &self.planned {
+                planned.survey().into_iter().for_each(|survey| names.add(survey));
+            }
+        }
+        names
     }
 
     /// Whether nothing is planned.
@@ -168,54 +244,71 @@ impl Draft {
     /// ever planned twice: see [`Put`].
     pub fn put(&mut self, new: Planned) -> Put {
         let put = self.place(new);
-        self.forecast();
+        self.forecast_if_needed();
         put
     }
 
+    /// Puts many things on the draft, as [`Draft::put`] would one after the other, and tells what that came to.
+    pub fn put_each(
+        &mut self,
+        new: impl IntoIterator<Item = Planned>,
+        mut told: impl FnMut(&Path, Put),
+    ) {
+        for new in new {
+            let path = new.path.clone();
+            told(&path, self.place(new));
+        }
+        self.forecast_if_needed();
+    }
+
     /// Puts many things on the draft, as [`Draft::put`] would one after the other.
-    pub fn put_all(&mut self, new: Vec<Planned>) -> Vec<Put> {
-        let puts = new.into_iter().map(|new| self.place(new)).collect();
-        self.forecast();
-        puts
+    pub fn put_all(&mut self, new: impl IntoIterator<Item = Planned>) {
+        self.put_each(new, |_, _| {});
     }
 
     fn place(&mut self, new: Planned) -> Put {
-        if self.paths.remove(&new.path) {
-            self.wide.remove(&new.path);
-            self.planned.retain(|planned| planned.path != new.path);
+        if let Some(at) = self.places.of(&new.path, &self.planned) {
+            self.planned.remove(at);
+            self.find_places();
             return Put::TakenOff;
         }
-        let mut above = new.path.ancestors().filter(|_| !self.wide.is_empty());
-        if let Some(above) = above.find(|above| self.wide.contains(*above)) {
+        if let Some(above) = self.places.wide_above(&new.path) {
             return Put::InsideOf(above.to_owned());
         }
-        if !new.may_hold_others() {
-            self.paths.insert(new.path.clone());
-            self.planned.push(new);
-            return Put::Added;
-        }
-        // paths are ordered part by part: what lies below one comes right behind it
-        let from = (Bound::Excluded(&new.path), Bound::Unbounded);
-        let below =
-            self.paths.range::<PathBuf, _>(from).take_while(|path| path.starts_with(&new.path));
-        let taken_in: Vec<PathBuf> = below.cloned().collect();
-        if !taken_in.is_empty() {
-            self.paths.retain(|path| !path.starts_with(&new.path));
+        let mut taken_in = 0;
+        if new.may_hold_others() && self.places.is_above_some(&new.path) {
+            let before = self.planned.len();
             self.planned.retain(|planned| !planned.path.starts_with(&new.path));
+            taken_in = before - self.planned.len();
+            self.find_places();
         }
-        self.wide.retain(|path| !path.starts_with(&new.path));
-        self.wide.insert(new.path.clone());
-        self.paths.insert(new.path.clone());
+        self.places.add(&new, self.planned.len());
+        // what comes last changes the forecast of nothing before it
+        if self.frees.len() == self.planned.len() {
+            let frees = forecast_of(&new, &mut self.so_far);
+            self.sums.add(self.planned.len(), &new, frees);
+            self.frees.push(frees);
+        }
         self.planned.push(new);
-        if taken_in.is_empty() { Put::Added } else { Put::TookIn(taken_in.len()) }
+        if taken_in == 0 { Put::Added } else { Put::TookIn(taken_in) }
+    }
+
+    /// Finds all places anew, after some have gone; the forecast is to be made anew too.
+    fn find_places(&mut self) {
+        self.places = Places::default();
+        for (at, planned) in self.planned.iter().enumerate() {
+            self.places.add(&planned, at);
+        }
+        self.frees.clear();
     }
 
     /// Takes a thing off.
     pub fn take_off(&mut self, path: &Path) {
-        self.paths.remove(path);
-        self.wide.remove(path);
-        self.planned.retain(|planned| planned.path != path);
-        self.forecast();
+        if let Some(at) = self.places.of(path, &self.planned) {
+            self.planned.remove(at);
+            self.find_places();
+        }
+        self.forecast_if_needed();
     }
 
     /// Empties the draft.
@@ -225,7 +318,8 @@ impl Draft {
 
     /// Changes what is done to a planned thing. `depot_on_volume`: as in [`Planned`].
     pub fn set_deed(&mut self, path: &Path, deed: Deed, depot_on_volume: bool) {
-        if let Some(planned) = self.planned.iter_mut().find(|planned| planned.path == path) {
+        if let Some(at) = self.places.of(path, &self.planned) {
+            let planned = &mut self.planned[at];
             planned.deed = deed;
             planned.depot_on_volume = depot_on_volume;
         }
@@ -234,8 +328,8 @@ impl Draft {
 
     /// Takes in the outcome of a close look.
     pub fn reviewed(&mut self, path: &Path, outcome: Result<Survey, Refusal>) {
-        if let Some(planned) = self.planned.iter_mut().find(|planned| planned.path == path) {
-            planned.review = match outcome {
+        if let Some(at) = self.places.of(path, &self.planned) {
+            self.planned[at].review = match outcome {
                 Ok(survey) => Review::Ready(Box::new(survey)),
                 Err(refusal) => Review::Refused(refusal.to_string()),
             };
@@ -245,28 +339,23 @@ impl Draft {
 
     /// Whether this very path is planned.
     pub fn is_planned(&self, path: &Path) -> bool {
-        self.paths.contains(path)
+        self.places.of(path, &self.planned).is_some()
     }
 
     /// The planned thing that a path is, or lies in.
     pub fn covering(&self, path: &Path) -> Option<&Planned> {
-        self.planned.iter().find(|planned| match planned.emptied {
-            // it takes nothing with it
-            true => path == planned.path,
-            false => path.starts_with(&planned.path),
-        })
+        let here = self.places.of(path, &self.planned);
+        let at = here.or_else(|| {
+            let above = self.places.wide_above(path)?;
+            self.places.of(above, &self.planned)
+        });
+        self.planned.get(at?)
     }
 
     /// What is freed on one volume.
     pub fn relief(&self, volume: &Path) -> Forecast {
-        let mut sum = Forecast::default();
-        for (planned, frees) in self.planned.iter().zip(&self.frees) {
-            if planned.volume == volume {
-                sum.now += frees.now;
-                sum.later += frees.later;
-            }
-        }
-        sum
+        let found = self.sums.by_volume.iter().find(|(known, _)| known == volume);
+        found.map_or_else(Forecast::default, |(_, frees)| *frees)
     }
 
     /// The draft as a plan: what has been reviewed and not refused.
@@ -275,25 +364,39 @@ impl Draft {
     ///
     /// [`PlanError::NoId`].
     pub fn to_plan(&self, protect: Vec<DocPath>, now: Time) -> Result<Plan, PlanError> {
-        let mut names = PlannedNames::of(self.planned.iter().filter_map(Planned::survey));
-        let mut in_order: Vec<_> = self.planned.iter().zip(&self.frees).collect();
+        let mut names = self.names();
+        let (mut emptied, mut give_up) = (Vec::new(), Vec::new());
+        for (at, planned) in self.planned.iter().enumerate() {
+            if planned.emptied {
+                emptied.push((Reverse(planned.path.components().count()), at));
+            }
+            if is_kernel_part(&planned.path) {
+                give_up.push(DocPath(planned.path.clone()));
+            }
+        }
         // what is emptied comes after what empties it, the deepest first
-        in_order.sort_by_key(|(planned, _)| {
-            planned.emptied.then(|| Reverse(planned.path.components().count()))
+        emptied.sort_unstable();
+        let others = self.planned.iter().enumerate().filter(|(_, planned)| !planned.emptied);
+        let emptied = emptied.into_iter().filter_map(|(_, at)| {
+            let planned = self.planned.range(at..at + 1).next()?;
+            Some((at, planned))
         });
-        let mut first_of: HashMap<&Path, u32> = HashMap::new();
+        let mut first_of: HashMap<PathBuf, u32> = HashMap::new();
         let mut number = 0;
-        let actions = in_order.into_iter().filter_map(|(planned, frees)| {
+        let actions = others.chain(emptied).filter_map(|(at, planned)| {
             let survey = planned.survey()?;
             number += 1;
-            let together = planned.together.as_deref();
+            let together = planned.together.as_ref().map(|with| {
+                let first = first_of.entry(with.clone());
+                *first.or_insert(number)
+            });
             Some(Action {
                 number,
                 deed: planned.deed.clone(),
                 reason: planned.reason.clone(),
                 target: survey.target.clone(),
                 volume: DocPath(planned.volume.clone()),
-                frees: *frees,
+                frees: self.frees.get(at).copied().unwrap_or_default(),
                 shared: match survey.shared.extents.is_empty() {
                     true => Bytes::ZERO,
                     false => Bytes::new(survey.shared.counted),
@@ -301,38 +404,41 @@ impl Draft {
                 notes: planned.notes(&mut names),
                 held: survey.held.as_ref().map(|held| held.target.clone()),
                 tool: survey.tool.clone(),
-                together: together.map(|with| *first_of.entry(with).or_insert(number)),
+                together,
                 purge_after: planned.purge_after.filter(|_| planned.deed == Deed::SetAside),
                 stays: planned.stays.clone(),
                 own: None,
                 emptied: planned.emptied,
             })
         });
-        let mut plan = Plan::new(actions, protect, now)?;
-        let kernels =
-            self.planned.iter().map(|planned| &planned.path).filter(|path| is_kernel_part(path));
-        plan.give_up = kernels.cloned().map(DocPath).collect();
-        Ok(plan)
+        let plan = Plan::new(actions, protect, now)?;
+        Ok(Plan { give_up, ..plan })
+    }
+
+    fn forecast_if_needed(&mut self) {
+        if self.frees.len() != self.planned.len() {
+            self.forecast();
+        }
     }
 
     fn forecast(&mut self) {
-        let ready = self.planned.iter().filter_map(|planned| match &planned.review {
-            Review::Ready(survey) => Some((&planned.deed, &**survey)),
-            _ => None,
-        });
-        let mut exact = forecast(ready).into_iter();
-        self.frees = self
-            .planned
-            .iter()
-            .map(|planned| match (&planned.review, &planned.deed) {
-                (Review::Ready(_), _) => exact.next().unwrap_or_default(),
-                (Review::Refused(_), _) => Forecast::default(),
-                (Review::Pending, Deed::SetAside) => {
-                    Forecast { now: Bytes::ZERO, later: planned.estimate }
-                }
-                (Review::Pending, _) => Forecast { now: planned.estimate, later: Bytes::ZERO },
-            })
-            .collect();
+        (self.so_far, self.sums) = (SoFar::default(), Sums::default());
+        self.frees.clear();
+        for (at, planned) in self.planned.iter().enumerate() {
+            let frees = forecast_of(&planned, &mut self.so_far);
+            self.sums.add(at, &planned, frees);
+            self.frees.push(frees);
+        }
+    }
+}
+
+/// What a planned thing frees after those that come before it.
+fn forecast_of(planned: &Planned, so_far: &mut SoFar) -> Forecast {
+    match (&planned.review, &planned.deed) {
+        (Review::Ready(survey), deed) => so_far.credit(deed, survey),
+        (Review::Refused(_), _) => Forecast::default(),
+        (Review::Pending, Deed::SetAside) => Forecast { now: Bytes::ZERO, later: planned.estimate },
+        (Review::Pending, _) => Forecast { now: planned.estimate, later: Bytes::ZERO },
     }
 }
 

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use super::{Deed, Planned, Refusal, Review, Reviewer, Survey, Target};
 use crate::kernel::{self, CallError, DirReader, Kind, Op, Stat};
+use crate::packed_list::PackedList;
 
 /// Plans the directories in which, once all that is planned has gone, nothing is left: those below the scanned roots, if
 /// any are given, and neither protected nor the root of a mount. They come after everything else, the deepest first, and
@@ -15,7 +16,7 @@ use crate::kernel::{self, CallError, DirReader, Kind, Op, Stat};
 ///
 /// Directories that cannot be read are left out, with the reason.
 pub fn plan_emptied(
-    planned: &[Planned],
+    planned: &PackedList<Planned>,
     roots: &[PathBuf],
     reviewer: &Reviewer<'_>,
 ) -> (Vec<Planned>, Vec<Refusal>) {

@@ -19,6 +19,14 @@ pub struct Forecast {
     pub later: Bytes,
 }
 
+impl Forecast {
+    /// Adds what another frees.
+    pub fn add(&mut self, other: Self) {
+        self.now += other.now;
+        self.later += other.later;
+    }
+}
+
 /// The forecasts of actions carried out in this order.
 ///
 /// An inode is freed by the action that takes its last name, so what several actions share is
@@ -35,17 +43,18 @@ pub fn forecast<'a>(actions: impl IntoIterator<Item = (&'a Deed, &'a Survey)>) -
 }
 
 /// What the actions before have taken.
-#[derive(Default)]
-struct SoFar<'a> {
+#[derive(Clone, Debug, Default)]
+pub(super) struct SoFar {
     names: HashMap<(u64, u64), (u32, bool)>,
     extents: HashMap<(u64, u64), (u64, bool)>,
     ended: HashSet<u32>,
     released: HashSet<(u64, u64)>,
-    held: Vec<&'a HeldBytes>,
+    held: Vec<HeldBytes>,
 }
 
-impl<'a> SoFar<'a> {
-    fn credit(&mut self, deed: &Deed, survey: &'a Survey) -> Forecast {
+impl SoFar {
+    /// What the next action frees.
+    pub(super) fn credit(&mut self, deed: &Deed, survey: &Survey) -> Forecast {
         if deed.is_release() {
             return Forecast { now: self.release(deed, survey), later: Bytes::ZERO };
         }
@@ -85,11 +94,11 @@ impl<'a> SoFar<'a> {
     }
 
     /// What lets go of deleted files frees.
-    fn release(&mut self, deed: &Deed, survey: &'a Survey) -> Bytes {
+    fn release(&mut self, deed: &Deed, survey: &Survey) -> Bytes {
         let Some(held) = &survey.held else { return Bytes::ZERO };
         if let Deed::End { .. } = deed {
             self.ended.extend(held.target.holders.iter().map(|process| process.pid));
-            self.held.extend(&held.together);
+            self.held.extend(held.together.iter().cloned());
             let free: Vec<_> = self
                 .held
                 .iter()
@@ -113,15 +122,11 @@ pub struct PlannedNames {
 }
 
 impl PlannedNames {
-    /// Of the surveys of all actions.
-    pub fn of<'a>(surveys: impl IntoIterator<Item = &'a Survey>) -> Self {
-        let mut names = Self::default();
-        for survey in surveys {
-            for (inode, (_, below, _)) in &survey.linked {
-                *names.in_all.entry(*inode).or_default() += below;
-            }
+    /// Counts the names that an action takes, before any of the actions is asked for.
+    pub fn add(&mut self, survey: &Survey) {
+        for (inode, (_, below, _)) in &survey.linked {
+            *self.in_all.entry(*inode).or_default() += below;
         }
-        names
     }
 
     /// Counts the names of an action of which nothing is to be said.

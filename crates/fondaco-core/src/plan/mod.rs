@@ -16,6 +16,7 @@ mod held;
 mod leftovers;
 mod locator;
 mod packed;
+mod places;
 mod refusal;
 mod reviewer;
 mod rule_choice;
@@ -30,7 +31,7 @@ pub(crate) use compact::{
 };
 pub use copies::{CopyPair, PlannedCopies, plan_copies, plan_pairs};
 pub use document::{Action, Deed, Overview, Plan, PlanError, VERSION, moved_place};
-pub use draft::{Draft, Planned, Put, Review};
+pub use draft::{Draft, Planned, Put, Review, Sums};
 pub use emptied::plan_emptied;
 pub use forecast::{Forecast, PlannedNames, forecast, notes};
 pub(crate) use free_directory::FreeDirectory;

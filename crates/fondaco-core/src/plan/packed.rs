@@ -199,7 +199,7 @@ mod tests {
                 emptied: false,
             }
         };
-        draft.put_all((0..count).map(one).collect());
+        draft.put_all((0..count).map(one));
         draft.to_plan(Vec::new(), Time::at(2_000_000_000)).unwrap()
     }
 

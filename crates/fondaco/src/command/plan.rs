@@ -8,7 +8,7 @@ use anyhow::{Context, Result, anyhow, bail};
 use fondaco_core::catalog::Catalog;
 use fondaco_core::duplicates::{Keep, Set};
 use fondaco_core::kernel::{self, Aside, DeletedFile, DeletedFiles, Hold, Kind, Process};
-use fondaco_core::packed_list::Record;
+use fondaco_core::packed_list::{PackedList, Record};
 use fondaco_core::plan::{
     Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, PlannedLeftovers, Put, Refusal,
     Reviewer, RuleChoice, is_plan, plan_copies, plan_emptied, plan_held,
@@ -39,7 +39,7 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
             None => state.depot(),
         },
         draft: Draft::default(),
-        found: Vec::new(),
+        found: PackedList::new(),
         protect: Vec::new(),
         given_up: Vec::new(),
         left_out: Vec::new(),
@@ -129,7 +129,7 @@ pub(super) fn of_leftovers(
     let mut known = std::collections::HashSet::new();
     // the same entry may be in several groups: the first has it
     let new = found.planned.into_iter().filter(|planned| known.insert(planned.path.clone()));
-    draft.put_all(new.collect());
+    draft.put_all(new);
     let left_out: Vec<String> = found.left_out.iter().map(ToString::to_string).collect();
     finish(&draft, reviewer, &left_out, file, arguments.all)
 }
@@ -165,7 +165,7 @@ struct Making<'a> {
     mounts: Vec<kernel::Mount>,
     depot: PathBuf,
     draft: Draft,
-    found: Vec<Planned>,
+    found: PackedList<Planned>,
     protect: Vec<DocPath>,
     given_up: Vec<DocPath>,
     left_out: Vec<String>,
@@ -339,21 +339,19 @@ impl Making<'_> {
     /// Puts all that was found on the draft, and says what was resolved.
     fn resolve(&mut self) {
         let found = std::mem::take(&mut self.found);
-        let paths: Vec<PathBuf> = found.iter().map(|planned| planned.path.clone()).collect();
-        for (path, put) in paths.iter().zip(self.draft.put_all(found)) {
-            match put {
-                Put::Added => {}
-                Put::TookIn(count) => {
-                    tell!("{} takes in {count} planned below it", Shown(path));
-                }
-                Put::InsideOf(above) => {
-                    tell!("{} goes with {} already", Shown(path), Shown(above));
-                }
-                Put::TakenOff => {
-                    self.left_out.push(format!("{} was given twice and is left out", Shown(path)));
-                }
+        let left_out = &mut self.left_out;
+        self.draft.put_each(found, |path, put| match put {
+            Put::Added => {}
+            Put::TookIn(count) => {
+                tell!("{} takes in {count} planned below it", Shown(path));
             }
-        }
+            Put::InsideOf(above) => {
+                tell!("{} goes with {} already", Shown(path), Shown(above));
+            }
+            Put::TakenOff => {
+                left_out.push(format!("{} was given twice and is left out", Shown(path)));
+            }
+        });
     }
 
     fn finish(self, arguments: &cli::Plan) -> Result<Outcome> {

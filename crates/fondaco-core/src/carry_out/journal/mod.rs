@@ -145,9 +145,20 @@ impl Journal {
     ///
     /// [`JournalError`].
     pub fn begin(&mut self, plan: &Plan, token: &str, now: Time) -> Result<i64, JournalError> {
+        self.begin_with(plan, plan.frees(), token, now, |_| {})
+    }
+
+    /// As [`Journal::begin`], if it is known what the plan frees. `each` is shown every action in passing.
+    pub(super) fn begin_with(
+        &mut self,
+        plan: &Plan,
+        frees: Forecast,
+        token: &str,
+        now: Time,
+        mut each: impl FnMut(&Action),
+    ) -> Result<i64, JournalError> {
         let wrap = self.wrap();
         let at = now.rfc3339();
-        let frees = plan.frees();
         let transaction = self.database.transaction().map_err(&wrap)?;
         transaction
             .execute(
@@ -167,7 +178,7 @@ impl Journal {
             .map_err(&wrap)?;
         let run = transaction.last_insert_rowid();
         for first in (0..plan.actions.len()).step_by(TOGETHER) {
-            let together = plan.actions.range(first..first + TOGETHER);
+            let together = plan.actions.range(first..first + TOGETHER).inspect(|one| each(one));
             let list = packed::pack(together).map_err(not_written).map_err(&wrap)?;
             insert_actions(&transaction, run, first + 1, &list).map_err(&wrap)?;
         }
@@ -388,9 +399,9 @@ impl Journal {
             .optional()
             .map_err(&wrap)?;
         let at = begun.unwrap_or_default();
-        let actions = actions_of(&self.database, run).map_err(&wrap)?;
-        let waiting = |action| EntryRecord::waiting(action, at.clone());
-        let mut entries: PackedList<EntryRecord> = actions.into_iter().map(waiting).collect();
+        let mut entries = PackedList::new();
+        let waiting = |action| entries.push(EntryRecord::waiting(action, at.clone()));
+        each_action(&self.database, run, waiting).map_err(&wrap)?;
         self.each_step(run, ALL, |list| packed::apply(list, &mut entries))?;
         Ok(entries)
     }
@@ -435,17 +446,21 @@ fn insert_actions(
     Ok(())
 }
 
-/// The actions of a run, as its plan had them.
-fn actions_of(database: &Connection, run: i64) -> rusqlite::Result<Vec<Action>> {
+/// The actions of a run, as its plan had them, in order.
+fn each_action(
+    database: &Connection,
+    run: i64,
+    mut with: impl FnMut(Action),
+) -> rusqlite::Result<()> {
     let select = "SELECT list FROM actions WHERE run = ?1 ORDER BY first";
     let mut select = database.prepare_cached(select)?;
     let mut rows = select.query([run])?;
-    let mut actions = Vec::new();
     while let Some(row) = rows.next()? {
         let list = row.get_ref(0)?.as_blob()?;
-        actions.extend(packed::unpack(list).map_err(|error| conversion(0, error))?);
+        let actions = packed::unpack(list).map_err(|error| conversion(0, error))?;
+        actions.into_iter().for_each(&mut with);
     }
-    Ok(actions)
+    Ok(())
 }
 
 fn insert_step(database: &Connection, run: i64, step: &Step) -> rusqlite::Result<()> {

@@ -8,7 +8,8 @@ use rusqlite::{Connection, Row};
 
 use super::packed::{TOGETHER, pack, pack_step};
 use super::{
-    EntryRecord, EntryState, actions_of, conversion, insert_actions, insert_step, not_written, word,
+    EntryRecord, EntryState, conversion, each_action, insert_actions, insert_step, not_written,
+    word,
 };
 use crate::kernel::Inventory;
 use crate::plan::Action;
@@ -19,7 +20,8 @@ pub(super) fn pack_rows(database: &Connection) -> rusqlite::Result<()> {
     let mut runs = database.prepare("SELECT id FROM run ORDER BY id")?;
     let runs = runs.query_map([], |row| row.get(0))?.collect::<Result<Vec<i64>, _>>()?;
     for run in runs {
-        let known = actions_of(database, run)?;
+        let mut known = Vec::new();
+        each_action(database, run, |action| known.push(action))?;
         let mut select = database.prepare_cached(
             "SELECT number, action, state, area, archive, parent_before, parent_after, freed, message,
              at, copy, list FROM entry WHERE run = ?1 ORDER BY number",

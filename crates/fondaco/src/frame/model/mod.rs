@@ -199,13 +199,18 @@ impl Model {
 
     /// What a held file is planned for, if it is.
     pub fn planned_release(&self, file: &DeletedFile) -> Option<&Planned> {
-        self.draft.planned().iter().find(|planned| match &planned.review {
+        if !self.draft.sums().has_held {
+            return None;
+        }
+        let is_it = |planned: &Planned| match &planned.review {
             Review::Ready(survey) => {
                 let target = &survey.target;
                 survey.held.is_some() && (target.device, target.inode) == (file.dev, file.ino)
             }
             _ => false,
-        })
+        };
+        let planned = self.draft.planned();
+        planned.get(planned.iter().position(|planned| is_it(&planned))?)
     }
 
     /// The volume that the gauge shows: the one that the station names, else that of the scan.
@@ -231,19 +236,17 @@ impl Model {
 
     /// Actions that have been reviewed and would be carried out.
     pub fn ready_actions(&self) -> usize {
-        let ready = |planned: &&Planned| matches!(planned.review, Review::Ready(_));
-        self.draft.planned().iter().filter(ready).count()
+        self.draft.ready()
     }
 
     /// Actions still being reviewed.
     pub fn pending_actions(&self) -> usize {
-        let pending = |planned: &&Planned| matches!(planned.review, Review::Pending);
-        self.draft.planned().iter().filter(pending).count()
+        self.draft.sums().pending
     }
 
     /// What the whole draft frees at once.
     pub fn planned_now(&self) -> Bytes {
-        self.draft.frees().iter().map(|frees| frees.now).sum()
+        self.draft.sums().frees.now
     }
 
     /// Says something in the notice line.

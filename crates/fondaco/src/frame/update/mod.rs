@@ -167,6 +167,7 @@ fn on_volumes(model: &mut Model, message: Message) -> Vec<Job> {
 /// them answer.
 fn on_tick(model: &mut Model, now: Time) -> Vec<Job> {
     model.now = now;
+    model.draft.trim();
     let due = model.volumes_loaded && now.sec - model.volumes_asked.sec >= 10;
     if due && model.volumes.iter().all(|volume| volume.capacity.is_ok()) {
         model.volumes_asked = now;

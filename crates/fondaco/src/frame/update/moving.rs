@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use fondaco_core::plan::{Deed, Planned};
+use fondaco_core::plan::Deed;
 use fondaco_core::shown::shown;
 use fondaco_core::units::counted;
 use fondaco_core::volume::Class;
@@ -48,13 +48,18 @@ fn ask_where_to(model: &mut Model, moving: Moving) -> Vec<Job> {
     jobs
 }
 
+/// How many planned things are looked at for where they go.
+const LOOKED_AT: usize = 2000;
+
 /// Where other things on the plan go, then a directory on each other volume, the one with most free space first.
 fn offers(model: &Model) -> Vec<String> {
-    let planned =
-        model.draft.planned().iter().rev().filter_map(|planned: &Planned| match &planned.deed {
-            Deed::Move { to, .. } => Some(to.clone()),
-            _ => None,
-        });
+    let destination = |deed: &Deed| match deed {
+        Deed::Move { to, .. } => Some(to.clone()),
+        _ => None,
+    };
+    // of very many only the last are looked at
+    let planned = model.draft.planned().iter().rev().take(LOOKED_AT);
+    let planned = planned.filter_map(|planned| destination(&planned.deed));
     let here = model.gauge_volume().map(|volume| volume.mount_point.clone());
     let mut others: Vec<_> = model
         .volumes

@@ -20,7 +20,7 @@ pub fn choose_deed(model: &mut Model) -> Vec<Job> {
         model.say_trouble("A run is going on: plan more when it has ended");
         return Vec::new();
     }
-    if model.draft.planned().iter().any(|planned| planned.path == path) {
+    if model.draft.is_planned(&path) {
         model.draft.take_off(&path);
         model.run.rehearsal = None;
         model.say(format!("Taken off the plan: {name}"));
@@ -68,8 +68,8 @@ pub fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> Vec<Job
     model.run.summary = None;
     let word = deed.word();
     if changes {
-        let volume = model.draft.planned().iter().find(|planned| planned.path == path);
-        let volume = volume.map(|planned| planned.volume.clone());
+        let planned = model.draft.covering(path).filter(|planned| planned.path == path);
+        let volume = planned.map(|planned| planned.volume.clone());
         let on = volume.is_some_and(|volume| on_volume(model, &deed, &volume));
         model.draft.set_deed(path, deed.with_destination_on_volume(on), on);
         model.say(format!("Changed to {word}: {}", Shown(path)));

@@ -128,7 +128,10 @@ impl super::Room for Room {
     fn select(&self, model: &mut Model, row: usize) -> Vec<Job> {
         let state = &mut model.rooms.journal;
         match &mut state.open {
-            Some(open) => open.cursor = row,
+            Some(open) => {
+                open.entries.trim();
+                open.cursor = row;
+            }
             None => state.cursor = row,
         }
         Vec::new()

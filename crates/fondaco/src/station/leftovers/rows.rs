@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use fondaco_core::catalog::EntryId;
 use fondaco_core::leftovers::{FoundGroup, GroupName, Leftover, PackageRemoval, What};
+use fondaco_core::packed_list::Record;
 use fondaco_core::plan::{Deed, Planned, Review, ToolTarget};
 use fondaco_core::rule::NewRule;
 use fondaco_core::shown::Shown;
@@ -99,7 +100,10 @@ pub(super) fn name(model: &Model, item: &Leftover) -> String {
 /// The planned thing that removes a package, by its path: several packages may go in one action.
 pub(super) fn planned_removal(model: &Model, removal: &PackageRemoval) -> Option<PathBuf> {
     let name = removal.packages.first()?;
-    let removes_it = |planned: &&Planned| match &planned.review {
+    if !model.draft.sums().has_tools {
+        return None;
+    }
+    let removes_it = |planned: &Record<Planned>| match &planned.review {
         Review::Ready(survey) if planned.deed == Deed::RemovePackages => {
             match survey.tool.as_deref() {
                 Some(ToolTarget::Packages(tool)) => tool.packages.contains(name),

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use fondaco_core::packed_list::PackedList;
 use fondaco_core::plan::{Planned, Refusal, Reviewer, plan_emptied};
 use fondaco_core::state::State as Settings;
 use fondaco_core::units::{Time, counted};
@@ -17,13 +18,13 @@ pub(super) fn plan(model: &mut Model) -> Vec<Job> {
         catalog.roots().iter().map(|root| root.path.clone()).collect()
     });
     model.say("Looking for directories that this empties …");
-    let (planned, state) = (model.draft.planned().to_vec(), model.state.clone());
+    let (planned, state) = (model.draft.planned().clone(), model.state.clone());
     vec![Job::Work(Box::new(Look { planned, roots, state }))]
 }
 
 #[derive(Debug)]
 struct Look {
-    planned: Vec<Planned>,
+    planned: PackedList<Planned>,
     roots: Vec<PathBuf>,
     state: Settings,
 }

@@ -20,7 +20,7 @@ pub(super) fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
         sheet.verdict = Some((text, theme.dim));
         return sheet;
     };
-    let (text, trouble) = guard(model, planned);
+    let (text, trouble) = guard(model, planned, cursor(model));
     let style = if trouble { theme.trouble } else { theme.teal };
     sheet.verdict = Some((text, style));
     let frees = model.draft.frees().get(cursor(model)).copied().unwrap_or_default();

@@ -29,7 +29,7 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
 fn draft(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
     let planned = model.draft.planned();
-    let later: Bytes = model.draft.frees().iter().map(|frees| frees.later).sum();
+    let later = model.draft.sums().frees.later;
     let mut text = format!("{} {} now", frees(planned.len()), model.bytes(model.planned_now()));
     if later > Bytes::ZERO {
         text.push_str(&format!(" and {} once purged", model.bytes(later)));
@@ -71,7 +71,7 @@ fn draft(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let offset = (cursor(model) + 1).saturating_sub(visible);
     for (i, one) in planned.iter().enumerate().skip(offset).take(visible) {
         let line = Rect::new(area.x, y + 1 + (i - offset) as u16, area.width, 1);
-        action(model, pen, line, one, i, &columns);
+        action(model, pen, line, &one, i, &columns);
         pen.hit(line, Target::Row(i));
     }
 }
@@ -128,7 +128,7 @@ fn action(
     let (x, width) = columns.target;
     let path = cut_path(&shown(planned.place()), usize::from(width));
     pen.text(x, line.y, &path, style, width);
-    let (guard, trouble) = guard(model, planned);
+    let (guard, trouble) = guard(model, planned, at);
     let guard_style = match (selected, trouble) {
         (_, true) => theme.trouble,
         (true, false) => theme.selected,
@@ -151,7 +151,7 @@ fn frees(actions: usize) -> String {
 }
 
 /// What stands in the way of a planned action, as far as it is known.
-pub(super) fn guard(model: &Model, planned: &Planned) -> (String, bool) {
+pub(super) fn guard(model: &Model, planned: &Planned, at: usize) -> (String, bool) {
     match &planned.review {
         Review::Pending => return ("being looked at".to_owned(), false),
         Review::Refused(reason) => return (format!("! {reason}"), true),
@@ -160,9 +160,7 @@ pub(super) fn guard(model: &Model, planned: &Planned) -> (String, bool) {
     let Some(rehearsal) = &model.run.rehearsal else {
         return ("ready".to_owned(), false);
     };
-    let ready = |p: &&Planned| matches!(p.review, Review::Ready(_));
-    let number = model.draft.planned().iter().filter(ready).position(|p| p.path == planned.path);
-    let finding = number.and_then(|number| rehearsal.findings.get(number));
+    let finding = rehearsal.findings.get(model.draft.ready_before(at));
     match finding.and_then(|finding| finding.refused.as_ref()) {
         Some(reason) => (format!("! {reason}"), true),
         None => ("✓ would be done".to_owned(), false),

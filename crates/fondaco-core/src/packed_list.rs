@@ -22,6 +22,41 @@ pub trait Packable: Clone {
     fn unpack(bytes: &mut &[u8]) -> Option<Self>;
 }
 
+/// Appends a value in the form of the library `postcard`.
+pub(crate) fn append(value: &impl Serialize, out: &mut Vec<u8>) -> bool {
+    match postcard::to_extend(value, std::mem::take(out)) {
+        Ok(longer) => {
+            *out = longer;
+            true
+        }
+        Err(_) => false,
+    }
+}
+
+/// Takes a value in the form of the library `postcard` from the front.
+pub(crate) fn take<'a, T: Deserialize<'a>>(from: &mut &'a [u8]) -> Option<T> {
+    let (value, rest) = postcard::take_from_bytes(from).ok()?;
+    *from = rest;
+    Some(value)
+}
+
+/// For serde: a path as its bytes.
+pub(crate) mod path_as_bytes {
+    use std::ffi::OsString;
+    use std::os::unix::ffi::{OsStrExt, OsStringExt};
+    use std::path::{Path, PathBuf};
+
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    pub(crate) fn serialize<S: Serializer>(path: &Path, to: S) -> Result<S::Ok, S::Error> {
+        path.as_os_str().as_bytes().serialize(to)
+    }
+
+    pub(crate) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<PathBuf, D::Error> {
+        Ok(OsString::from_vec(Vec::deserialize(from)?).into())
+    }
+}
+
 /// So many records are packed together.
 const PAGE: usize = 512;
 

@@ -2,16 +2,20 @@
 
 use std::path::PathBuf;
 
+use serde::{Deserialize, Serialize};
+
 use super::batch::clamped;
 use super::columns::DAY;
 use super::{Catalog, EntryId, Reading};
 use crate::kernel::{Kind, Stat};
+use crate::packed_list::{Packable, append, path_as_bytes, take};
 use crate::units::{Bytes, Time};
 
 /// An entry as the scan found it.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ScannedEntry {
     /// Where it was.
+    #[serde(with = "path_as_bytes")]
     pub path: PathBuf,
     /// Device number of its file system when it was scanned.
     pub device: u64,
@@ -65,6 +69,16 @@ impl Catalog {
         self.reading(id) == Some(Reading::Done)
             && self.excluded() == super::ExcludedSums::default()
             && !self.unreadable.iter().any(|place| place.path.starts_with(&path))
+    }
+}
+
+impl Packable for ScannedEntry {
+    fn pack(&self, out: &mut Vec<u8>) -> bool {
+        append(self, out)
+    }
+
+    fn unpack(bytes: &mut &[u8]) -> Option<Self> {
+        take(bytes)
     }
 }
 

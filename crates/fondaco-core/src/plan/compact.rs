@@ -9,9 +9,12 @@ use std::path::{Path, PathBuf};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use super::{Action, Deed, Forecast, Planned, Review, Shared, SharedExtent, Survey, Target};
+use super::{
+    Action, Choice, Deed, Forecast, Planned, Review, RuleChoice, Shared, SharedExtent, Survey,
+    Target,
+};
 use crate::kernel::{Holder, Kind};
-use crate::packed_list::Packable;
+use crate::packed_list::{Packable, append, take};
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
 
@@ -32,24 +35,6 @@ pub(crate) fn bytes(path: &Path) -> &[u8] {
 
 pub(crate) fn path(bytes: &[u8]) -> PathBuf {
     PathBuf::from(OsStr::from_bytes(bytes))
-}
-
-/// Appends a value in the compact form.
-pub(crate) fn append(value: &impl Serialize, out: &mut Vec<u8>) -> bool {
-    match postcard::to_extend(value, std::mem::take(out)) {
-        Ok(longer) => {
-            *out = longer;
-            true
-        }
-        Err(_) => false,
-    }
-}
-
-/// Takes a value in the compact form from the front.
-pub(crate) fn take<'a, T: Deserialize<'a>>(from: &mut &'a [u8]) -> Option<T> {
-    let (value, rest) = postcard::take_from_bytes(from).ok()?;
-    *from = rest;
-    Some(value)
 }
 
 /// A [`Target`].
@@ -353,6 +338,22 @@ impl Packable for Planned {
             differs: planned.differs.iter().map(|one| (*one).to_owned()).collect(),
             emptied: planned.emptied,
         })
+    }
+}
+
+impl Packable for RuleChoice {
+    fn pack(&self, out: &mut Vec<u8>) -> bool {
+        let Choice::Scanned { entry, by_reading } = &self.choice else { return false };
+        CompactDeed::of(&self.deed).is_some_and(|deed| {
+            append(&(entry, by_reading, deed, &self.reason, self.purge_after), out)
+        })
+    }
+
+    fn unpack(bytes: &mut &[u8]) -> Option<Self> {
+        let (entry, by_reading, deed, reason, purge_after): (_, _, CompactDeed<'_>, _, _) =
+            take(bytes)?;
+        let choice = Choice::Scanned { entry, by_reading };
+        Some(Self { choice, deed: deed.deed()?, reason, purge_after })
     }
 }
 

@@ -149,6 +149,8 @@ pub struct Sums {
     pub frees: Forecast,
     /// What it frees on each volume.
     pub by_volume: Vec<(PathBuf, Forecast)>,
+    /// Bytes on disk of it.
+    pub bytes: Bytes,
     /// How many of it are still to be looked at.
     pub pending: usize,
     /// Whether any of it is a deleted file that a process holds.
@@ -164,6 +166,7 @@ pub struct Sums {
 impl Sums {
     fn add(&mut self, at: usize, planned: &Planned, frees: Forecast) {
         self.frees.add(frees);
+        self.bytes += planned.estimate;
         match self.by_volume.iter_mut().find(|(volume, _)| *volume == planned.volume) {
             Some((_, sum)) => sum.add(frees),
             None => self.by_volume.push((planned.volume.clone(), frees)),
@@ -187,6 +190,11 @@ impl Draft {
     /// What is planned, in order.
     pub fn planned(&self) -> &PackedList<Planned> {
         &self.planned
+    }
+
+    /// What is planned, taken out.
+    pub fn into_planned(self) -> PackedList<Planned> {
+        self.planned
     }
 
     /// What each of them frees, in the same order.

@@ -26,7 +26,7 @@ mod survey;
 mod tool;
 
 pub(crate) use compact::{
-    CompactAction, Moment, append, bytes as path_bytes, moment, path as path_of_bytes, take,
+    CompactAction, Moment, bytes as path_bytes, moment, path as path_of_bytes,
     time as time_of_moment,
 };
 pub use copies::{CopyPair, PlannedCopies, plan_copies, plan_pairs};

@@ -19,6 +19,7 @@ use fondaco_core::catalog::{Catalog, ScannedEntry};
 use fondaco_core::history::{History, Outlook};
 use fondaco_core::kernel::{self, DeletedFiles, stat_path};
 use fondaco_core::lens::Accounts;
+use fondaco_core::packed_list::PackedList;
 use fondaco_core::parallel;
 use fondaco_core::peek::peek;
 use fondaco_core::plan::{Choice, Plan, Reviewer};
@@ -36,6 +37,7 @@ use super::message::{Job, ManyFiles, Message};
 use super::model::SavedRow;
 use super::names::{NameQuestion, answer_names};
 use super::questions::{Asked, answer_all};
+use super::surveyed::Surveyed;
 use crate::failure::Failure;
 
 /// Starts jobs. Dropping it lets a scan end; a run goes on to its next safe point.
@@ -225,22 +227,26 @@ fn survey_many(many: ManyFiles) -> Message {
         chosen.extend(others.filter(|name| catalog.path(*name).starts_with(&above)));
     }
     let by_reading = many.by == AgeBy::Read || many.lens_asks_for_reading;
-    let entries: Vec<_> = chosen.iter().map(|id| catalog.scanned_entry(*id)).collect();
+    let entries = chosen.iter().map(|id| catalog.scanned_entry(*id));
+    let entries: PackedList<ScannedEntry> = entries.collect();
     drop(catalog);
     let reviewer = reviewer(&many.catalog, &many.state);
-    let survey = |entry: ScannedEntry| {
-        let path = entry.path.clone();
-        let outcome = reviewer.review(&Choice::Scanned { entry, by_reading });
-        (path, outcome)
-    };
     let reason = match (&many.block, many.lens.is_empty()) {
         (Some(_), true) => "by hand, from Ages".to_owned(),
         (None, true) => "by hand, from the list of files".to_owned(),
         (_, false) => format!("by hand, lens {}", many.lens),
     };
     let as_listed = found.whole.entries == many.count;
-    let surveyed = as_listed.then(|| entries.into_iter().map(survey).collect());
-    Message::SurveyedMany { scan: many.scan, deed: many.deed, reason, surveyed }
+    let look = || {
+        let mut looked = Box::<Surveyed>::default();
+        for entry in entries {
+            let choice = Choice::Scanned { entry, by_reading };
+            looked.add(choice.path(), || reviewer.plan(&choice, &many.deed, &reason));
+        }
+        looked
+    };
+    let surveyed = as_listed.then(look);
+    Message::SurveyedMany { scan: many.scan, deed: many.deed, surveyed }
 }
 
 /// The device of the directory that a new file would lie in, or why it cannot.

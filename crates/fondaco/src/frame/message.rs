@@ -22,6 +22,7 @@ use super::export::{Done, Export};
 use super::model::{Model, SavedRow};
 use super::names::{NameAnswer, NameQuestion};
 use super::questions::{Answer, Asked};
+use super::surveyed::Surveyed;
 use crate::failure::Failure;
 use crate::station::Station;
 
@@ -169,10 +170,8 @@ pub enum Message {
         scan: u64,
         /// What is to be done with them.
         deed: Deed,
-        /// Reason that the actions will carry.
-        reason: String,
-        /// Each with what was found; nothing if they are not as many as were listed.
-        surveyed: Option<Vec<(PathBuf, Result<Survey, Refusal>)>>,
+        /// What was found; nothing if they are not as many as were listed.
+        surveyed: Option<Box<Surveyed>>,
     },
     /// An export has been written, or not.
     Exported(Box<Result<Done, Failure>>),

@@ -16,6 +16,7 @@ pub mod message;
 pub mod model;
 pub mod names;
 pub mod questions;
+pub mod surveyed;
 #[cfg(test)]
 pub mod tests;
 pub mod update;

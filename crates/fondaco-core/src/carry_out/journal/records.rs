@@ -4,10 +4,10 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::packed_list::Packable;
+use crate::packed_list::{Packable, append, take};
 use crate::plan::{
-    Action, CompactAction, Deed, Forecast, Moment, append, moment, moved_place, path_bytes,
-    path_of_bytes, take, time_of_moment,
+    Action, CompactAction, Deed, Forecast, Moment, moment, moved_place, path_bytes, path_of_bytes,
+    time_of_moment,
 };
 use crate::units::{Bytes, Time};
 

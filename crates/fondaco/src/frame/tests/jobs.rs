@@ -332,19 +332,19 @@ fn many_files_are_planned_with_all_names_of_their_inodes_or_not_at_all() {
             state: office.state.clone(),
         })));
         office.until("the survey", |message| match message {
-            Message::SurveyedMany { scan: 1, reason, surveyed, .. } => Some((reason, surveyed)),
+            Message::SurveyedMany { scan: 1, surveyed, .. } => Some(surveyed),
             _ => None,
         })
     };
-    let (reason, surveyed) = survey("larger:80k", 1);
-    assert_eq!(reason, "by hand, lens larger:80k");
-    let paths = surveyed.unwrap().into_iter().map(|(path, outcome)| {
-        assert!(outcome.is_ok(), "{outcome:?}");
-        path
+    let surveyed = survey("larger:80k", 1).unwrap();
+    assert_eq!((surveyed.refused, surveyed.twice), (0, 0));
+    let paths = surveyed.draft.planned().iter().map(|planned| {
+        assert_eq!(planned.reason, "by hand, lens larger:80k");
+        planned.path.clone()
     });
     let both = ["buoy/a-too.csv", "tide/a.csv"].map(|name| office.root.join(name));
     assert_eq!(paths.collect::<BTreeSet<_>>(), BTreeSet::from(both));
-    let (_, surveyed) = survey("larger:80k", 2);
+    let surveyed = survey("larger:80k", 2);
     assert!(surveyed.is_none(), "what was listed is not what would be planned");
 }
 

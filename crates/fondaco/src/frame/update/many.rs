@@ -1,15 +1,13 @@
 //! Planning many files at once: those of a list, or of a block of the matrix.
 
-use std::collections::HashSet;
-use std::path::PathBuf;
+use fondaco_core::packed_list::PackedList;
+use fondaco_core::plan::Deed;
+use fondaco_core::units::counted;
 
-use fondaco_core::plan::{Deed, Planned, Refusal, Survey};
-use fondaco_core::units::{Bytes, counted};
-use fondaco_core::volume::volume_root;
-
-use super::{lens, place, planning};
+use super::{lens, place};
 use crate::frame::message::{Job, ManyFiles};
 use crate::frame::model::{Model, Overlay, deeds};
+use crate::frame::surveyed::Surveyed;
 
 /// Asks what is to be done with all files of the selection.
 pub fn choose(model: &mut Model) -> Vec<Job> {
@@ -95,81 +93,48 @@ pub fn put(model: &mut Model, deed: Deed, count: u64) -> Vec<Job> {
     }))]
 }
 
-/// Something that was looked at closely so that it can be planned.
-#[derive(Debug)]
-pub struct Surveyed {
-    /// Where it is.
-    pub path: PathBuf,
-    /// What is to be done with it.
-    pub deed: Deed,
-    /// Why: by hand, or which rule.
-    pub reason: String,
-    /// The close look, or why it is not planned.
-    pub outcome: Result<Survey, Refusal>,
-    /// For how many seconds it is held, if it is set aside and is to be purged after that.
-    pub purge_after: Option<u64>,
-}
-
 /// Takes the result of a survey of listed files: plans what can be planned.
-pub fn on_surveyed(
-    model: &mut Model,
-    deed: &Deed,
-    reason: &str,
-    surveyed: Option<Vec<(PathBuf, Result<Survey, Refusal>)>>,
-) -> Vec<Job> {
-    let Some(surveyed) = surveyed else {
+pub fn on_surveyed(model: &mut Model, deed: &Deed, looked: Option<Box<Surveyed>>) -> Vec<Job> {
+    let Some(looked) = looked else {
         model.say_trouble("These are not the files that were listed: nothing has been planned");
         return Vec::new();
     };
-    let with_deed = |(path, outcome)| Surveyed {
-        path,
-        deed: deed.clone(),
-        reason: reason.to_owned(),
-        outcome,
-        purge_after: None,
-    };
-    plan_surveyed(model, deed.word(), surveyed.into_iter().map(with_deed).collect())
+    plan_looked(model, deed.word(), *looked)
 }
 
-/// Plans what can be planned of what was surveyed; `word` says in the notice what is to be done with it.
-pub fn plan_surveyed(model: &mut Model, word: &str, surveyed: Vec<Surveyed>) -> Vec<Job> {
+/// Plans what can be planned of what was looked at; `word` says in the notice what is to be done with it.
+pub fn plan_looked(model: &mut Model, word: &str, looked: Surveyed) -> Vec<Job> {
     if model.run.is_active() {
         model.say_trouble("A run is going on: nothing has been planned");
         return Vec::new();
     }
-    let (mut new, mut before, mut refused) = (Vec::new(), 0u64, Vec::new());
-    let mut bytes = Bytes::ZERO;
-    let mut known = HashSet::new();
-    for Surveyed { path, deed, reason, outcome, purge_after } in surveyed {
-        if model.draft.covering(&path).is_some() || !known.insert(path.clone()) {
-            before += 1;
-            continue;
-        }
-        let survey = match outcome {
-            Ok(survey) => survey,
-            Err(refusal) => {
-                refused.push(refusal.to_string());
-                continue;
+    let Surveyed { draft, twice: mut before, refused, first_refusal } = looked;
+    let (mut count, mut bytes) = (draft.planned().len() as u64, draft.sums().bytes);
+    if model.draft.is_empty() {
+        // a million need not be put on it one by one
+        model.draft = draft;
+    } else {
+        let mut new = PackedList::new();
+        for planned in draft.into_planned() {
+            if model.draft.covering(&planned.path).is_some() {
+                before += 1;
+                count -= 1;
+                bytes = bytes.less(planned.estimate);
+            } else {
+                new.push(planned);
             }
-        };
-        let volume = model.volume_of(&path).map(|volume| volume.mount_point.clone());
-        let volume = volume.unwrap_or_else(|| volume_root(&path, &model.state, &[]));
-        let depot_on_volume = planning::on_volume(model, &deed, &volume);
-        bytes += survey.target.allocated;
-        let deed = deed.with_destination_on_volume(depot_on_volume);
-        let planned = Planned::of_survey(path, deed, reason, volume, survey);
-        new.push(Planned { depot_on_volume, purge_after, ..planned });
+            model.draft.trim();
+        }
+        model.draft.put_all(new);
     }
-    let count = new.len() as u64;
-    model.draft.put_all(new);
     model.run.rehearsal = None;
     let mut text = format!("Planned: {word} {}, {}", counted(count, "file"), model.bytes(bytes));
     if before > 0 {
         text = format!("{text}; {before} were planned before");
     }
-    match refused.first() {
+    match first_refusal {
         Some(first) => {
-            let left_out = counted(refused.len() as u64, "file");
+            let left_out = counted(refused, "file");
             model.say_trouble(format!("{text}; {left_out} left out: {first}"));
         }
         None => model.say(text),

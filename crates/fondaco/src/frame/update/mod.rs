@@ -52,9 +52,7 @@ pub fn update(model: &mut Model, message: Message) -> Vec<Job> {
             jobs.extend(many::choose_when_ready(model));
             jobs
         }
-        Message::SurveyedMany { deed, reason, surveyed, .. } => {
-            many::on_surveyed(model, &deed, &reason, surveyed)
-        }
+        Message::SurveyedMany { deed, surveyed, .. } => many::on_surveyed(model, &deed, surveyed),
         Message::ScanBegun { .. }
         | Message::ScanRefused { .. }
         | Message::ScanProgress { .. }

@@ -1,6 +1,6 @@
 //! The cascade, its tail, the map and the list of files, driven by keys.
 
-use fondaco_core::plan::Deed;
+use fondaco_core::plan::{Deed, Planned};
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 
@@ -8,6 +8,7 @@ use super::{Shows, cascade};
 use crate::frame::commands::Key;
 use crate::frame::message::{Job, Message};
 use crate::frame::model::Selected;
+use crate::frame::surveyed::Surveyed;
 use crate::frame::tests::{Stage, scan};
 use crate::frame::view::{self, Theme};
 use crate::station::Station;
@@ -141,13 +142,22 @@ fn a_lens_narrows_at_once_and_old_answers_are_not_believed() {
     stage.model.lens.waiting = false;
     let jobs = stage.keys(&[Key::Char('A'), Key::Char('d')]);
     assert!(matches!(&jobs[..], [Job::SurveyMany(m)] if m.lens == "ext:csv" && m.count == 1));
-    let (deed, reason) = (Deed::Delete, String::new());
-    stage.send(Message::SurveyedMany { scan: 0, deed, reason, surveyed: None });
+    let deed = Deed::Delete;
+    stage.send(Message::SurveyedMany { scan: 0, deed, surveyed: None });
     assert_eq!(stage.model.ready_actions(), 0, "others than were listed");
     let path = stage.model.scan.roots[0].join("tide/a.csv");
-    let survey = fondaco_core::plan::survey(&path);
-    let (deed, reason) = (Deed::Delete, "by hand".to_owned());
-    let surveyed = vec![(path.clone(), survey), (path.clone(), fondaco_core::plan::survey(&path))];
-    stage.send(Message::SurveyedMany { scan: 0, deed, reason, surveyed: Some(surveyed) });
-    assert_eq!(stage.model.ready_actions(), 1, "nothing is planned twice");
+    for _ in 0..2 {
+        let mut surveyed = Box::<Surveyed>::default();
+        for _ in 0..2 {
+            surveyed.add(&path, || {
+                let survey = fondaco_core::plan::survey(&path)?;
+                let volume = stage.model.scan.roots[0].clone();
+                Ok(Planned::of_survey(path.clone(), Deed::Delete, "by hand".into(), volume, survey))
+            });
+        }
+        assert_eq!((surveyed.draft.planned().len(), surveyed.twice), (1, 1));
+        let (deed, surveyed) = (Deed::Delete, Some(surveyed));
+        stage.send(Message::SurveyedMany { scan: 0, deed, surveyed });
+        assert_eq!(stage.model.ready_actions(), 1, "nothing is planned twice");
+    }
 }

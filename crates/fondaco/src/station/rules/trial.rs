@@ -7,7 +7,8 @@ use std::sync::{Arc, RwLock};
 use fondaco_core::carry_out::{Journal, LastOfReason};
 use fondaco_core::catalog::Catalog;
 use fondaco_core::kernel;
-use fondaco_core::plan::{Reviewer, RuleChoice};
+use fondaco_core::packed_list::PackedList;
+use fondaco_core::plan::{Planned, Reviewer, RuleChoice};
 use fondaco_core::rule::{Circumstances, Frees, Keeper, Rule, RuleSet, Sum, TryOut, VolumeFacts};
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, counted};
@@ -15,7 +16,8 @@ use fondaco_core::units::{Bytes, Time, counted};
 use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{Model, read};
-use crate::frame::update::many::{Surveyed, plan_surveyed};
+use crate::frame::surveyed::Surveyed;
+use crate::frame::update::many::plan_looked;
 use crate::query::{Answer, Query, Subject, Tried};
 
 /// So many entries of each rule are kept for the panel.
@@ -206,7 +208,7 @@ impl Work for SurveyAll {
                 self.only.is_none_or(|only| only == found.rule)
             };
             let matches = self.tried.out.matches.iter().filter(wanted);
-            let choices: Vec<RuleChoice> = matches.map(choice).collect();
+            let choices: PackedList<RuleChoice> = matches.map(choice).collect();
             let (origin, roots) = (catalog.origin().clone(), catalog.roots().to_vec());
             drop(catalog);
             let mut reviewer = Reviewer::of_scan(&self.state, &origin, &roots, Time::now());
@@ -215,17 +217,14 @@ impl Work for SurveyAll {
             }
             (choices, reviewer)
         };
-        let survey = |RuleChoice { choice, deed, reason, purge_after }| Surveyed {
-            path: choice.path().to_owned(),
-            outcome: reviewer.review(&choice),
-            deed,
-            reason,
-            purge_after,
-        };
-        Box::new(AllSurveyed {
-            scan: self.scan,
-            surveyed: choices.into_iter().map(survey).collect(),
-        })
+        let mut looked = Surveyed::default();
+        for RuleChoice { choice, deed, reason, purge_after } in choices {
+            looked.add(choice.path(), || {
+                let planned = reviewer.plan(&choice, &deed, &reason)?;
+                Ok(Planned { purge_after, ..planned })
+            });
+        }
+        Box::new(AllSurveyed { scan: self.scan, looked })
     }
 }
 
@@ -233,7 +232,7 @@ impl Work for SurveyAll {
 #[derive(Debug)]
 struct AllSurveyed {
     scan: u64,
-    surveyed: Vec<Surveyed>,
+    looked: Surveyed,
 }
 
 impl News for AllSurveyed {
@@ -242,7 +241,7 @@ impl News for AllSurveyed {
             model.say_trouble("Another scan is at hand: nothing has been planned");
             return Vec::new();
         }
-        plan_surveyed(model, "by the rules", self.surveyed)
+        plan_looked(model, "by the rules", self.looked)
     }
 }
 

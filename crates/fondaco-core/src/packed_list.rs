@@ -10,6 +10,7 @@ use std::marker::PhantomData;
 use std::ops::{Deref, Index, IndexMut, Range};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
+use postcard::ser_flavors::Flavor;
 use serde::de::{SeqAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -22,14 +23,34 @@ pub trait Packable: Clone {
     fn unpack(bytes: &mut &[u8]) -> Option<Self>;
 }
 
-/// Appends a value in the form of the library `postcard`.
+/// Appends a value in the form of the library `postcard`. `false` if it has none; then nothing is appended.
 pub(crate) fn append(value: &impl Serialize, out: &mut Vec<u8>) -> bool {
-    match postcard::to_extend(value, std::mem::take(out)) {
-        Ok(longer) => {
-            *out = longer;
-            true
-        }
-        Err(_) => false,
+    let length = out.len();
+    let appended = postcard::serialize_with_flavor(value, Appending(out)).is_ok();
+    if !appended {
+        out.truncate(length);
+    }
+    appended
+}
+
+/// Writes whole slices at once, which the library's own way of appending does not.
+struct Appending<'a>(&'a mut Vec<u8>);
+
+impl Flavor for Appending<'_> {
+    type Output = ();
+
+    fn try_push(&mut self, byte: u8) -> postcard::Result<()> {
+        self.0.push(byte);
+        Ok(())
+    }
+
+    fn try_extend(&mut self, bytes: &[u8]) -> postcard::Result<()> {
+        self.0.extend_from_slice(bytes);
+        Ok(())
+    }
+
+    fn finalize(self) -> postcard::Result<()> {
+        Ok(())
     }
 }
 

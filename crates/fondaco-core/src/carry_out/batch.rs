@@ -132,7 +132,9 @@ impl Run<'_> {
         &mut self,
         batch: &[usize],
     ) -> Result<Vec<(usize, Located, Rc<PrivateDir>)>, CarryOutError> {
-        let mut ready = Vec::new();
+        let mut ready: Vec<(usize, Located, Rc<PrivateDir>)> = Vec::new();
+        // nothing is changed yet: neighbours in one directory have the same times of it
+        let mut last: Option<(Arc<OwnedFd>, _)> = None;
         for at in batch {
             let action = &self.entries[*at].action;
             let path = action.target.path.0.clone();
@@ -145,7 +147,12 @@ impl Run<'_> {
                 Ok((located, area)) => {
                     let entry = &mut self.entries[*at];
                     entry.area = Some(area.path().to_owned());
-                    entry.parent_before = directory_times(located.parent.as_fd());
+                    let is_last = |(parent, _): &&(_, _)| Arc::ptr_eq(parent, &located.parent);
+                    entry.parent_before = match last.as_ref().filter(is_last) {
+                        Some((_, times)) => *times,
+                        None => directory_times(located.parent.as_fd()),
+                    };
+                    last = Some((Arc::clone(&located.parent), entry.parent_before));
                     entry.state = EntryState::Intended;
                     ready.push((*at, located, area));
                 }

@@ -139,7 +139,8 @@ pub fn carry_out(
         stopped: false,
     };
     run.go_through()?;
-    let (entries, freed, stopped) = (run.entries, run.figures.freed, run.stopped);
+    let Run { entries, stopped, checks, figures: Figures { freed, .. }, .. } = run;
+    let overview = &checks.overview;
     let after = used_before.and_then(|before| {
         let expected = before.get().saturating_sub(freed.get());
         let (used, settled) = used_when_settled(&volumes, expected, &used)?;
@@ -148,7 +149,7 @@ pub fn carry_out(
     let measured = after.map(|(measured, _)| measured);
     let told = after.map_or_else(Vec::new, |(measured, settled)| {
         let now = clock();
-        reasons(&Measured { plan, entries: &entries, freed, measured, settled, state, now })
+        reasons(&Measured { overview, entries: &entries, freed, measured, settled, state, now })
     });
     let ended = if stopped { RunState::Stopped } else { RunState::Done };
     let counts = journal.end(id, ended, measured, &told, &entries, clock())?;

@@ -9,14 +9,15 @@ use super::EntryRecord;
 use crate::kernel::{self, DeletedFile, DeletedFiles};
 use crate::packed_list::PackedList;
 use crate::parallel;
-use crate::plan::{Deed, Plan};
+use crate::plan::{Deed, Overview};
 use crate::state::State;
 use crate::units::{Bytes, Time, UnitStyle};
 use crate::volume::volume_root;
 
 /// A run, its count and its measure.
 pub(super) struct Measured<'a> {
-    pub(super) plan: &'a Plan,
+    /// What can be said of its actions together.
+    pub(super) overview: &'a Overview,
     pub(super) entries: &'a PackedList<EntryRecord>,
     pub(super) freed: Bytes,
     pub(super) measured: i64,
@@ -90,9 +91,17 @@ pub(super) fn reasons(run: &Measured<'_>) -> Vec<String> {
             reasons.push(format!("{} {words}", binary(bytes)));
         }
     };
-    tell(archives(run), "were taken by archives on the same volume");
+    let archives = match run.overview.has(|deed| matches!(deed, Deed::Archive { .. })) {
+        true => archives(run),
+        false => Bytes::ZERO,
+    };
+    tell(archives, "were taken by archives on the same volume");
     tell(still_held(run), "were removed while a process has them open, and are freed when it ends");
-    tell(saved(run), "were taken by what was saved on the same volume");
+    let saved = match run.overview.has(|deed| matches!(deed, Deed::Save { .. })) {
+        true => saved(run),
+        false => Bytes::ZERO,
+    };
+    tell(saved, "were taken by what was saved on the same volume");
     if missing.unsigned_abs() >= NOISE {
         let rest = binary(Bytes::new(missing.unsigned_abs()));
         let word = if missing > 0 { "less" } else { "more" };
@@ -105,16 +114,12 @@ pub(super) fn reasons(run: &Measured<'_>) -> Vec<String> {
     reasons
 }
 
-fn volumes(run: &Measured<'_>) -> Vec<PathBuf> {
-    run.plan.volumes().into_iter().map(|(path, _)| path).collect()
-}
-
 /// What the run's archives take on the volumes that it was to relieve.
 fn archives(run: &Measured<'_>) -> Bytes {
     let all = paths(run, |entry| entry.archive.as_deref());
-    let (mounts, relieved) = (kernel::mounts().unwrap_or_default(), volumes(run));
-    let beside =
-        all.iter().filter(|path| relieved.contains(&volume_root(path, run.state, &mounts)));
+    let mounts = kernel::mounts().unwrap_or_default();
+    let is_relieved = |root: &Path| run.overview.volumes.iter().any(|(path, _)| path == root);
+    let beside = all.iter().filter(|path| is_relieved(&volume_root(path, run.state, &mounts)));
     beside.filter_map(|path| Some(kernel::stat_path(path).ok()?.allocated())).sum()
 }
 

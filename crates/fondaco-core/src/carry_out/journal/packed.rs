@@ -13,7 +13,7 @@ use zstd::stream::read::Decoder;
 
 use super::{EntryRecord, EntryState};
 use crate::kernel::Inventory;
-use crate::packed_list::{Packable, PackedList};
+use crate::packed_list::{Packable, PackedList, append};
 use crate::plan::Action;
 use crate::units::{Bytes, Time};
 
@@ -124,7 +124,9 @@ pub(super) fn pack_step<'a>(
             action: action.as_deref(),
             list: list.map(Inventory::kept),
         };
-        plain = postcard::to_extend(&standing, plain).map_err(io::Error::other)?;
+        if !append(&standing, &mut plain) {
+            return Err(io::Error::other("how an action stands has no compact form"));
+        }
     }
     let Some(numbers) = numbers else { return Ok(None) };
     Ok(Some(Step { numbers, list: compress(&plain)? }))

@@ -115,6 +115,11 @@ fn without_links(path: &Path, known: &mut HashMap<PathBuf, Option<PathBuf>>) -> 
 }
 
 impl Protection {
+    /// What is mounted, as far as that could be read.
+    pub(crate) fn mounts(&self) -> &[Mount] {
+        &self.mounts
+    }
+
     /// What is protected on this machine: system directories, mount points, simulated volumes,
     /// Fondaco's state, its depots and holding areas, and the running program.
     pub fn of_system(state: &State) -> Self {

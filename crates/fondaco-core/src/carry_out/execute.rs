@@ -117,7 +117,9 @@ pub fn carry_out(
     // the volumes are asked several times, and a plan may have a million actions
     let volumes = checks.overview.volumes.iter().map(|(path, _)| path.clone());
     let volumes: Vec<PathBuf> = volumes.collect();
-    let used = || volumes.iter().map(|path| used_of_volume(path, state)).sum::<Option<Bytes>>();
+    let mounts = checks.mounts().to_vec();
+    let used_of = |path: &PathBuf| used_of_volume(path, state, &mounts);
+    let used = || volumes.iter().map(used_of).sum::<Option<Bytes>>();
     let used_before = used();
     let mut run = Run {
         id,
@@ -469,7 +471,7 @@ impl Run<'_> {
         let (mut batch, mut size) = (Vec::new(), BatchSize::new());
         while *next < self.entries.len() {
             // what is unpacked here stays so until it has been done; what is passed over need not
-            if *next % 1024 == 0 {
+            if next.is_multiple_of(1024) {
                 self.entries.trim();
             }
             let entry = &self.entries[*next];

@@ -147,14 +147,12 @@ pub(crate) struct CompactAction<'a> {
     own: Option<Cow<'a, str>>,
 }
 
-fn json<'a>(value: Option<&impl Serialize>) -> Option<Option<Cow<'a, str>>> {
-    let Some(value) = value else { return Some(None) };
-    Some(Some(serde_json::to_string(value).ok()?.into()))
+fn json<'a>(value: Option<&impl Serialize>) -> serde_json::Result<Option<Cow<'a, str>>> {
+    value.map(|value| Ok(serde_json::to_string(value)?.into())).transpose()
 }
 
-fn of_json<T: DeserializeOwned>(json: Option<&str>) -> Option<Option<T>> {
-    let Some(json) = json else { return Some(None) };
-    Some(Some(serde_json::from_str(json).ok()?))
+fn of_json<T: DeserializeOwned>(json: Option<&str>) -> serde_json::Result<Option<T>> {
+    json.map(serde_json::from_str).transpose()
 }
 
 impl<'a> CompactAction<'a> {
@@ -172,9 +170,9 @@ impl<'a> CompactAction<'a> {
             purge_after: action.purge_after,
             stays: action.stays.as_deref().map(CompactTarget::of),
             emptied: action.emptied,
-            held: json(action.held.as_ref())?,
-            tool: json(action.tool.as_ref())?,
-            own: json(action.own.as_ref())?,
+            held: json(action.held.as_ref()).ok()?,
+            tool: json(action.tool.as_ref()).ok()?,
+            own: json(action.own.as_ref()).ok()?,
         })
     }
 
@@ -189,16 +187,19 @@ impl<'a> CompactAction<'a> {
             frees: Forecast { now: Bytes::new(now), later: Bytes::new(later) },
             shared: Bytes::new(self.shared),
             notes: self.notes.iter().map(|note| (*note).to_owned()).collect(),
-            held: of_json(self.held.as_deref())?,
-            tool: of_json(self.tool.as_deref())?,
+            held: of_json(self.held.as_deref()).ok()?,
+            tool: of_json(self.tool.as_deref()).ok()?,
             together: self.together,
             purge_after: self.purge_after,
             stays: self.stays.as_ref().map(|target| Box::new(target.target())),
-            own: of_json(self.own.as_deref())?,
+            own: of_json(self.own.as_deref()).ok()?,
             emptied: self.emptied,
         })
     }
 }
+
+/// Device and inode.
+type Inode = (u64, u64);
 
 /// A [`Survey`] of what lies in a file system.
 #[derive(Serialize, Deserialize)]
@@ -206,7 +207,7 @@ struct CompactSurvey<'a> {
     #[serde(borrow)]
     target: CompactTarget<'a>,
     single: u64,
-    linked: Vec<((u64, u64), (u32, u32, u64))>,
+    linked: Vec<(Inode, (u32, u32, u64))>,
     socket: Option<&'a [u8]>,
     shared: u64,
     extents: Vec<((u64, u64), u64, Option<u64>)>,
@@ -261,6 +262,8 @@ impl<'a> CompactSurvey<'a> {
     }
 }
 
+// it is taken apart as soon as it has been read
+#[allow(clippy::large_enum_variant)]
 #[derive(Serialize, Deserialize)]
 enum CompactReview<'a> {
     Pending,

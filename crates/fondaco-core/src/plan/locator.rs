@@ -47,6 +47,11 @@ struct Last {
 }
 
 impl Locator {
+    /// One that knows what is mounted. What is not in this table is looked for anew.
+    pub(crate) fn knowing(mounts: Vec<Mount>) -> Self {
+        Self { mounts, ..Self::default() }
+    }
+
     /// As [`locate`].
     ///
     /// # Errors

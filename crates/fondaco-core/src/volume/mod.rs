@@ -213,11 +213,10 @@ pub fn volume_of(path: &Path, state: &State) -> Option<Volume> {
 }
 
 /// Bytes in use on the volume that holds `path`, if it answers. Only a server needs the bounded wait of [`volume_of`]: a
-/// local file system is asked without a thread of its own.
-pub(crate) fn used_of_volume(path: &Path, state: &State) -> Option<Bytes> {
+/// local file system is asked without a thread of its own. `mounts` tell what is one.
+pub(crate) fn used_of_volume(path: &Path, state: &State, mounts: &[Mount]) -> Option<Bytes> {
     let is_simulated = || state.settings.simulated.iter().any(|v| path.starts_with(&v.path));
-    let mounts = kernel::mounts().ok()?;
-    let is_local = !is_remote(&kernel::mount_of(path, &mounts)?.fs_type);
+    let is_local = !is_remote(&kernel::mount_of(path, mounts)?.fs_type);
     match is_local && !is_simulated() {
         true => Some(capacity(path).ok()?.used),
         false => Some(volume_of(path, state)?.capacity.ok()?.used),

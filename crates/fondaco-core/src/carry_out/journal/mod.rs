@@ -77,6 +77,8 @@ pub struct LastOfReason {
 pub struct Journal {
     database: Connection,
     path: PathBuf,
+    /// The run of which no counts are kept, since its actions are just changing.
+    changing: Option<i64>,
 }
 
 impl Journal {
@@ -97,7 +99,7 @@ impl Journal {
             0..VERSION => bring_to_today(&mut database).map_err(wrap)?,
             found => return Err(JournalError::OtherVersion { path: path.to_owned(), found }),
         }
-        Ok(Self { database, path: path.to_owned() })
+        Ok(Self { database, path: path.to_owned(), changing: None })
     }
 
     fn wrap(&self) -> impl Fn(rusqlite::Error) -> JournalError + use<> {
@@ -183,6 +185,7 @@ impl Journal {
             insert_actions(&transaction, run, first + 1, &list).map_err(&wrap)?;
         }
         transaction.commit().map_err(&wrap)?;
+        self.changing = Some(run);
         Ok(run)
     }
 
@@ -215,13 +218,13 @@ impl Journal {
         let Some(step) = step else { return Ok(()) };
         let transaction = self.database.transaction().map_err(&wrap)?;
         insert_step(&transaction, run, &step).map_err(&wrap)?;
-        transaction
-            .prepare_cached(
-                "UPDATE run SET counts = NULL, half_done = NULL WHERE id = ?1 AND counts IS NOT NULL",
-            )
-            .and_then(|mut forget| forget.execute([run]))
-            .map_err(&wrap)?;
-        transaction.commit().map_err(&wrap)
+        if self.changing != Some(run) {
+            let forget = "UPDATE run SET counts = NULL, half_done = NULL WHERE id = ?1";
+            transaction.execute(forget, [run]).map_err(&wrap)?;
+        }
+        transaction.commit().map_err(&wrap)?;
+        self.changing = Some(run);
+        Ok(())
     }
 
     /// The list of what may be removed of a target that is held or being removed, or whose removal has failed.
@@ -282,6 +285,7 @@ impl Journal {
         if runs.is_empty() {
             return Ok(runs);
         }
+        self.changing = None;
         let transaction = self.database.transaction().map_err(&wrap)?;
         for run in runs.iter().filter(|run| run.state != RunState::Running) {
             keep_counts(&transaction, run.id, &run.counts).map_err(&wrap)?;
@@ -308,6 +312,7 @@ impl Journal {
     ) -> Result<Vec<(EntryState, u64)>, JournalError> {
         let wrap = self.wrap();
         let reasons = json(&reasons).map_err(&wrap)?;
+        self.changing = None;
         let transaction = self.database.transaction().map_err(&wrap)?;
         let (counts, done) = sums(entries);
         for (reason, (actions, freed)) in done {

@@ -2,6 +2,7 @@
 //! compressed.
 
 use std::borrow::Borrow;
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::io::{self, Read};
@@ -41,9 +42,21 @@ pub(super) fn pack(actions: impl IntoIterator<Item = impl Borrow<Action>>) -> io
 
 /// Compresses a list. What is damaged after that is refused, not taken for something else.
 fn compress(plain: &[u8]) -> io::Result<Vec<u8>> {
-    let mut compressor = zstd::bulk::Compressor::new(LEVEL)?;
-    compressor.include_checksum(true)?;
-    compressor.compress(plain)
+    thread_local! {
+        // making one takes longer than compressing one action
+        static COMPRESSOR: RefCell<Option<zstd::bulk::Compressor<'static>>> = const { RefCell::new(None) };
+    }
+    COMPRESSOR.with_borrow_mut(|known| {
+        let compressor = match known {
+            Some(compressor) => compressor,
+            None => {
+                let mut new = zstd::bulk::Compressor::new(LEVEL)?;
+                new.include_checksum(true)?;
+                known.insert(new)
+            }
+        };
+        compressor.compress(plain)
+    })
 }
 
 /// Unpacks what [`pack`] has packed, now or in an earlier version.

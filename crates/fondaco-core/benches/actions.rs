@@ -34,45 +34,45 @@ fn main() {
     let _ = std::fs::remove_dir_all(at.join("state"));
     let state = State::open(&at.join("state")).unwrap();
 
-    place.make();
-    let moving = place.timed("loop of renameat2", || {
-        place.each(&|directory, name, number| {
-            let to = place.at.join("aside").join(number.to_string());
-            rustix::fs::renameat_with(directory, name, CWD, &to, RenameFlags::NOREPLACE).unwrap();
-        });
-    });
-    let aside = open_directory(CWD, place.at.join("aside").as_path()).unwrap();
-    let removing = place.timed("loop of unlinkat over what was moved", || {
-        for number in 0..files {
-            rustix::fs::unlinkat(&aside, number.to_string(), AtFlags::empty()).unwrap();
-        }
-    });
-
+    // the machine drifts: each part stands between two measures of its floor
+    let mut floors = vec![place.floors()];
     place.make();
     let (plan, bytes) = place.plan(&state, "delete");
     println!("the plan as a file: {:.0} bytes an action", bytes as f64 / files as f64);
-    let floor = moving + removing;
-    let run = place.timed("delete", || run(&plan, &state));
-    ratio("delete", run, floor);
+    let deleted = place.timed("delete", || run(&plan, &state));
+    floors.push(place.floors());
+    let between = |floors: &[Floors], of: fn(&Floors) -> Duration| {
+        let [.., before, after] = floors else { return Duration::ZERO };
+        (of(before) + of(after)) / 2
+    };
+    ratio("delete", deleted, between(&floors, |floor| floor.moving + floor.removing));
 
-    place.clear();
     place.make();
     let (plan, _) = place.plan(&state, "set-aside");
-    let held = place.timed("set aside", || {
-        self::run(&plan, &state);
-    });
-    ratio("set aside", held, moving);
+    let held = place.timed("set aside", || self::run(&plan, &state));
     let back = place.timed("put back", || {
         let back = put_back(2, None, &state, Time::now()).unwrap();
         assert_eq!(back.done.len(), files);
     });
-    ratio("put back", back, moving);
+    floors.push(place.floors());
+    ratio("set aside", held, between(&floors, |floor| floor.moving));
+    ratio("put back", back, between(&floors, |floor| floor.moving));
+
+    place.make();
     let (plan, _) = place.plan(&state, "set-aside");
     self::run(&plan, &state);
     let purged = place.timed("purge", || {
         assert_eq!(purge(3, None, &state, Time::now()).unwrap().done.len(), files);
     });
-    ratio("purge", purged, removing);
+    floors.push(place.floors());
+    ratio("purge", purged, between(&floors, |floor| floor.removing));
+    place.clear();
+}
+
+/// What any program must spend at least.
+struct Floors {
+    moving: Duration,
+    removing: Duration,
 }
 
 fn run(plan: &Plan, state: &State) {
@@ -165,6 +165,25 @@ impl Place {
             peak() >> 20
         );
         took
+    }
+
+    /// Loops of the bare calls over files that are made for them.
+    fn floors(&self) -> Floors {
+        self.make();
+        let moving = self.timed("loop of renameat2", || {
+            self.each(&|directory, name, number| {
+                let to = self.at.join("aside").join(number.to_string());
+                let flags = RenameFlags::NOREPLACE;
+                rustix::fs::renameat_with(directory, name, CWD, &to, flags).unwrap();
+            });
+        });
+        let aside = open_directory(CWD, self.at.join("aside").as_path()).unwrap();
+        let removing = self.timed("loop of unlinkat over what was moved", || {
+            for number in 0..self.files {
+                rustix::fs::unlinkat(&aside, number.to_string(), AtFlags::empty()).unwrap();
+            }
+        });
+        Floors { moving, removing }
     }
 
     /// Does something to every file, directory by directory.

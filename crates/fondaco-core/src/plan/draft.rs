@@ -151,6 +151,8 @@ pub struct Sums {
     pub by_volume: Vec<(PathBuf, Forecast)>,
     /// Bytes on disk of it.
     pub bytes: Bytes,
+    /// How many of it cannot be put back once it is done.
+    pub for_good: usize,
     /// How many of it are still to be looked at.
     pub pending: usize,
     /// Whether any of it is a deleted file that a process holds.
@@ -167,6 +169,12 @@ impl Sums {
     fn add(&mut self, at: usize, planned: &Planned, frees: Forecast) {
         self.frees.add(frees);
         self.bytes += planned.estimate;
+        if let Review::Refused(_) = planned.review {
+            self.not_ready.push(at);
+            return;
+        }
+        let deed = &planned.deed;
+        self.for_good += usize::from(*deed == Deed::Delete || deed.is_release());
         match self.by_volume.iter_mut().find(|(volume, _)| *volume == planned.volume) {
             Some((_, sum)) => sum.add(frees),
             None => self.by_volume.push((planned.volume.clone(), frees)),
@@ -181,7 +189,7 @@ impl Sums {
                 self.pending += 1;
                 self.not_ready.push(at);
             }
-            Review::Refused(_) => self.not_ready.push(at),
+            Review::Refused(_) => {}
         }
     }
 }

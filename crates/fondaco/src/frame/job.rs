@@ -151,10 +151,16 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
             let outcome = reviewer(&catalog, &state).review(&choice);
             Message::Surveyed { path: choice.path().to_owned(), outcome: Box::new(outcome) }
         }
-        Job::Rehearse(plan, state) => rehearse_watched(&plan, &state, messages, stop),
-        Job::CarryOut(plan, state) => run_watched(&plan, &state, messages, stop, &|watch| {
-            carry_out(&plan, &state, &Time::now, watch)
-        }),
+        Job::Rehearse(draft, state) => match draft.to_plan(Vec::new(), Time::now()) {
+            Ok(plan) => rehearse_watched(&plan, &state, messages, stop),
+            Err(error) => Message::Rehearsed(Err(Failure::of(error))),
+        },
+        Job::CarryOut(draft, state) => match draft.to_plan(Vec::new(), Time::now()) {
+            Ok(plan) => run_watched(&plan, &state, messages, stop, &|watch| {
+                carry_out(&plan, &state, &Time::now, watch)
+            }),
+            Err(error) => Message::CarriedOut(Box::new(Err(Failure::of(error)))),
+        },
         Job::Settle(state) => Message::Settled(settle(&state, Time::now()).map_err(Failure::of)),
         Job::Finish(run, state) => finish_run(run, &state, messages, stop),
         Job::Save(state) => Message::Saved(state.save().map_err(Failure::of)),

@@ -11,7 +11,7 @@ use fondaco_core::catalog::{Catalog, EntryId, Selection};
 use fondaco_core::history::Outlook;
 use fondaco_core::kernel::DeletedFiles;
 use fondaco_core::peek::Peek;
-use fondaco_core::plan::{Choice, Deed, Plan, Refusal, Survey};
+use fondaco_core::plan::{Choice, Deed, Draft, Refusal, Survey};
 use fondaco_core::scan::Progress;
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
@@ -338,10 +338,10 @@ pub enum Job {
         /// Ages count from here.
         now: Time,
     },
-    /// Run a plan's checks.
-    Rehearse(Plan, State),
-    /// Carry out a plan.
-    CarryOut(Plan, State),
+    /// Run the checks of what is planned.
+    Rehearse(Draft, State),
+    /// Carry out what is planned.
+    CarryOut(Draft, State),
     /// End the rehearsal or run.
     StopRun,
     /// Bring cut-off runs to a defined state.

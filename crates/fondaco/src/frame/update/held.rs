@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use fondaco_core::carry_out::{EntryRecord, EntryState};
 use fondaco_core::kernel::DeletedFile;
 use fondaco_core::packed_list::PackedList;
-use fondaco_core::plan::{Deed, Plan, plan_held};
+use fondaco_core::plan::{Deed, Draft, Review, plan_held};
 use fondaco_core::shown::shown;
 use fondaco_core::units::Bytes;
 
@@ -136,14 +136,18 @@ pub fn note_in_vain(model: &mut Model, entries: &PackedList<EntryRecord>) {
 }
 
 /// What must be known before a plan that lets go of files is carried out.
-pub fn warning(plan: &Plan) -> String {
+pub fn warning(draft: &Draft) -> String {
     let mut words = String::new();
-    for action in &plan.actions {
-        let Some(held) = &action.held else { continue };
+    if !draft.sums().has_held {
+        return words;
+    }
+    for planned in draft.planned() {
+        let Review::Ready(survey) = &planned.review else { continue };
+        let Some(held) = &survey.held else { continue };
         let who: Vec<String> =
-            held.holders.iter().map(|p| format!("{} (pid {})", p.command, p.pid)).collect();
+            held.target.holders.iter().map(|p| format!("{} (pid {})", p.command, p.pid)).collect();
         let who = who.join(", ");
-        words.push_str(&match &action.deed {
+        words.push_str(&match &planned.deed {
             Deed::End { by_force: false } => format!("{who} will be asked to end. "),
             Deed::End { by_force: true } => {
                 format!("{who} will be killed and cannot save anything. ")

@@ -323,6 +323,9 @@ pub fn step(model: &mut Model, by: i64) -> Vec<Job> {
 pub fn after_change(model: &mut Model, touched: Vec<PathBuf>) -> Vec<Job> {
     let mut jobs = vec![Job::LoadVolumes(model.state.clone())];
     jobs.extend(ask_all(model, |room, model| room.after_change(model, Some(&touched))));
-    jobs.extend(scans::look_again(model, touched));
+    jobs.extend(match touched.len() > scans::MANY_PLACES {
+        true => scans::scan_all_again(model),
+        false => scans::look_again(model, touched),
+    });
     jobs
 }

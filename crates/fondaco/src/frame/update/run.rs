@@ -1,7 +1,6 @@
 //! Rehearsing and carrying out.
 
-use fondaco_core::carry_out::{Figures, RunSummary};
-use fondaco_core::plan::{Deed, Plan};
+use fondaco_core::carry_out::{EntryState, Figures, RunSummary};
 use fondaco_core::shown::Shown;
 use fondaco_core::units::counted;
 
@@ -10,20 +9,13 @@ use crate::failure::Failure;
 use crate::frame::message::{Job, Message};
 use crate::frame::model::{Asking, Model, RunStage};
 
-/// The plan as it stands; says so if it cannot be made or is not ready.
-fn plan(model: &mut Model) -> Option<Plan> {
-    if model.pending_actions() > 0 {
-        let count = model.pending_actions();
+/// Whether all that is planned has been looked at; says so if not.
+fn is_ready(model: &mut Model) -> bool {
+    let count = model.pending_actions();
+    if count > 0 {
         model.say_trouble(format!("{count} targets are still being looked at: a moment"));
-        return None;
     }
-    match model.draft.to_plan(Vec::new(), model.now) {
-        Ok(plan) => Some(plan),
-        Err(error) => {
-            model.say_trouble(error.to_string());
-            None
-        }
-    }
+    count == 0
 }
 
 /// Runs all checks of the plan.
@@ -34,24 +26,22 @@ pub fn rehearse(model: &mut Model) -> Vec<Job> {
         return Vec::new();
     }
     model.run.rehearse_when_ready = false;
-    let Some(plan) = plan(model) else { return Vec::new() };
     model.run.stage = RunStage::Rehearsing(Figures::default());
     (model.run.stopping, model.run.summary) = (false, None);
-    vec![Job::Rehearse(plan, model.state.clone())]
+    vec![Job::Rehearse(model.draft.clone(), model.state.clone())]
 }
 
 /// Says what the plan will do, and asks for the number of its actions.
 pub fn ask_to_carry_out(model: &mut Model) -> Vec<Job> {
-    let Some(plan) = plan(model) else { return Vec::new() };
-    let count = plan.actions.len();
-    let frees = plan.frees();
-    let volumes: Vec<String> = plan
-        .volumes()
-        .iter()
-        .map(|(path, bytes)| format!("{} on {}", model.bytes(*bytes), Shown(path)))
+    if !is_ready(model) {
+        return Vec::new();
+    }
+    let (count, sums) = (model.draft.ready(), model.draft.sums());
+    let (frees, deleted) = (sums.frees, sums.for_good);
+    let volumes = sums.by_volume.iter();
+    let volumes: Vec<String> = volumes
+        .map(|(path, frees)| format!("{} on {}", model.bytes(frees.now), Shown(path)))
         .collect();
-    let for_good = |deed: &Deed| *deed == Deed::Delete || deed.is_release();
-    let deleted = plan.actions.iter().filter(|action| for_good(&action.deed)).count();
     let later = match frees.later.get() {
         0 => String::new(),
         _ => format!(" and {} later, when purged", model.bytes(frees.later)),
@@ -62,7 +52,7 @@ pub fn ask_to_carry_out(model: &mut Model) -> Vec<Job> {
         1 => "1 of them is for good and cannot be put back.".to_owned(),
         n => format!("{n} of them are for good and cannot be put back."),
     };
-    let released = held::warning(&plan);
+    let released = held::warning(&model.draft);
     let left_out = match model.draft.planned().len() - count {
         0 => String::new(),
         n => format!(" {n} that cannot be planned are left out."),
@@ -78,10 +68,12 @@ pub fn ask_to_carry_out(model: &mut Model) -> Vec<Job> {
 
 /// The number has been typed.
 pub fn carry_out(model: &mut Model) -> Vec<Job> {
-    let Some(plan) = plan(model) else { return Vec::new() };
-    begin_run(model, plan.actions.len());
+    if !is_ready(model) {
+        return Vec::new();
+    }
+    begin_run(model, model.draft.ready());
     model.run.of_draft = true;
-    vec![Job::CarryOut(plan, model.state.clone())]
+    vec![Job::CarryOut(model.draft.clone(), model.state.clone())]
 }
 
 /// The screen of a run that is about to begin.
@@ -152,7 +144,8 @@ fn on_carried_out(model: &mut Model, outcome: Result<RunSummary, Failure>) -> Ve
             return jobs;
         }
     };
-    let done = summary.entries.iter().filter(|entry| entry.state.is_done()).count();
+    let done = summary.counts.iter().filter(|(state, _)| state.is_done());
+    let done = done.map(|(_, count)| *count as usize).sum::<usize>();
     let not_done = summary.entries.len() - done;
     let (run, freed) = (summary.run, model.bytes(summary.freed));
     if not_done == 0 {
@@ -166,7 +159,9 @@ fn on_carried_out(model: &mut Model, outcome: Result<RunSummary, Failure>) -> Ve
     if model.run.of_draft {
         model.draft.clear();
     }
-    held::note_in_vain(model, &summary.entries);
+    if summary.count(EntryState::Failed) > 0 {
+        held::note_in_vain(model, &summary.entries);
+    }
     let touched = scans::touched(&summary.entries);
     model.run.summary = Some(summary);
     after_change(model, touched)

@@ -249,11 +249,17 @@ pub fn scan_all_again(model: &mut Model) -> Vec<Job> {
     jobs
 }
 
+/// Where so many places have changed, all is scanned again, which is faster than looking at each.
+pub const MANY_PLACES: usize = 20_000;
+
 /// The places that a run or its undoing has touched: targets, holding areas, archives with the index and
 /// the checksum beside them.
 pub fn touched(entries: impl IntoIterator<Item = impl Borrow<EntryRecord>>) -> Vec<PathBuf> {
     let mut places = HashSet::new();
     for entry in entries {
+        if places.len() > MANY_PLACES {
+            break;
+        }
         let entry: &EntryRecord = entry.borrow();
         match &entry.action.deed {
             Deed::Save { to, .. } => places.insert(to.clone()),

@@ -1,5 +1,6 @@
 //! Text for people and JSON for programs on standard output; progress on standard error.
 
+use std::borrow::Borrow;
 use std::io::{self, IsTerminal, Write};
 use std::path::Path;
 use std::time::{Duration, Instant};
@@ -328,11 +329,30 @@ impl Grid {
     ///
     /// If a column is asked for that is not there, or `out` cannot be written.
     pub fn write_csv(&self, wanted: &[String], out: impl Write) -> anyhow::Result<()> {
-        let chosen = self.chosen(wanted)?;
+        Self::write_all_csv([self], wanted, out)
+    }
+
+    /// As [`Grid::write_csv`], for a table that comes in parts, of which only one is there at a time. Its headings are those
+    /// of the first.
+    ///
+    /// # Errors
+    ///
+    /// As [`Grid::write_csv`].
+    pub fn write_all_csv(
+        parts: impl IntoIterator<Item = impl Borrow<Self>>,
+        wanted: &[String],
+        out: impl Write,
+    ) -> anyhow::Result<()> {
         let mut writer = csv::WriterBuilder::new().from_writer(out);
-        writer.write_record(chosen.iter().map(|i| self.columns[*i].key))?;
-        for row in &self.rows {
-            writer.write_record(chosen.iter().map(|i| csv_cell(&row[*i].1)))?;
+        for (number, part) in parts.into_iter().enumerate() {
+            let part: &Self = part.borrow();
+            let chosen = part.chosen(wanted)?;
+            if number == 0 {
+                writer.write_record(chosen.iter().map(|i| part.columns[*i].key))?;
+            }
+            for row in &part.rows {
+                writer.write_record(chosen.iter().map(|i| csv_cell(&row[*i].1)))?;
+            }
         }
         Ok(writer.flush()?)
     }

@@ -1,9 +1,7 @@
 //! Running a plan's checks without changing anything.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
-use std::ffi::OsStr;
+use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
-use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use super::check::Checks;
@@ -11,7 +9,9 @@ use super::holding::area_root;
 use super::{CarryOutError, Figures, Watch, release, restoring, together, tools};
 use crate::archive::DepotPlace;
 use crate::kernel::{self, CallError, DirReader, Op};
-use crate::plan::{Action, Deed, Forecast, Plan, Refusal, Survey, Touched, forecast, survey_held};
+use crate::plan::{
+    Action, Deed, Forecast, Forecaster, Plan, Refusal, Survey, Touched, survey_held,
+};
 use crate::shown::Shown;
 use crate::state::State;
 use crate::units::{Bytes, Time, UnitStyle, counted};
@@ -62,9 +62,9 @@ pub fn rehearse(
     let mut warnings = depot_warnings(plan, checks.depots());
     warnings.extend(memory_warnings(plan));
     let mut rehearsal = Rehearsal { warnings, ..Rehearsal::default() };
-    let mut surveys = Vec::new();
-    // what would not be in its place any more
-    let mut goes: HashSet<PathBuf> = HashSet::new();
+    let mut forecaster = Forecaster::default();
+    // how many entries of each directory would not be in their places any more
+    let mut gone: HashMap<PathBuf, u64> = HashMap::new();
     let mut figures =
         Figures { phase: "rehearsing", total: plan.actions.len(), ..Figures::default() };
     let incomplete = match checks.overview.has_groups {
@@ -80,22 +80,24 @@ pub fn rehearse(
             break;
         }
         let outcome = match action.emptied {
-            true => will_be_empty(&checks, &action, &goes),
+            true => will_be_empty(&checks, &action, &gone),
             false => check(&checks, &action, state, now),
         };
-        if outcome.is_ok() && leaves_its_place(&action.deed) {
-            goes.insert(action.target.path.0.clone());
+        let leaves = checks.overview.has_emptied && leaves_its_place(&action.deed);
+        if let (Ok(_), true, Some(parent)) = (&outcome, leaves, action.target.path.0.parent()) {
+            match gone.get_mut(parent) {
+                Some(count) => *count += 1,
+                None => drop(gone.insert(parent.to_owned(), 1)),
+            }
         }
         let refused = outcome.as_ref().err().map(ToString::to_string);
         let refused = refused.or_else(|| incomplete.get(&action.number).cloned());
         let outcome = if incomplete.contains_key(&action.number) { Ok(None) } else { outcome };
-        surveys.extend(outcome.ok().flatten().map(|survey| (action.deed.clone(), survey)));
+        if let Ok(Some(survey)) = outcome {
+            rehearsal.frees.add(forecaster.next(&action.deed, &survey));
+        }
         rehearsal.findings.push(Finding { number: action.number, refused });
         figures.done += 1;
-    }
-    for frees in forecast(surveys.iter().map(|(deed, survey)| (deed, survey))) {
-        rehearsal.frees.now += frees.now;
-        rehearsal.frees.later += frees.later;
     }
     watch(&figures).is_continue();
     Ok(rehearsal)
@@ -135,19 +137,20 @@ fn leaves_its_place(deed: &Deed) -> bool {
 fn will_be_empty(
     checks: &Checks,
     action: &Action,
-    goes: &HashSet<PathBuf>,
+    gone: &HashMap<PathBuf, u64>,
 ) -> Result<Option<Survey>, Refusal> {
     let path = &action.target.path.0;
     checks.emptied(action)?;
     let open = kernel::open_root(path).map_err(CallError::on(Op::OpenDirectory, path))?;
-    let mut stays = 0u64;
+    let mut holds = 0u64;
     DirReader::default()
-        .read(&open, |entry| {
-            let name = OsStr::from_bytes(entry.name.to_bytes());
-            stays += u64::from(!goes.contains(&path.join(name)));
+        .read(&open, |_| {
+            holds += 1;
             true
         })
         .map_err(CallError::on(Op::ReadDirectory, path))?;
+    // each of those that go has just been seen in its place
+    let stays = holds.saturating_sub(gone.get(path).copied().unwrap_or(0));
     if stays > 0 {
         let reason = format!("it still holds {}", counted(stays, "entry"));
         return Err(Refusal::Hopeless { path: path.clone(), reason });

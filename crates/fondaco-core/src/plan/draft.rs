@@ -4,10 +4,10 @@ use std::cmp::Reverse;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
-use super::forecast::SoFar;
 use super::places::Places;
 use super::{
-    Action, Deed, Forecast, Plan, PlanError, PlannedNames, Refusal, Survey, Target, notes,
+    Action, Deed, Forecast, Forecaster, Plan, PlanError, PlannedNames, Refusal, Survey, Target,
+    notes,
 };
 use crate::analysis::is_kernel_part;
 use crate::kernel::Kind;
@@ -138,7 +138,7 @@ pub struct Draft {
     frees: Vec<Forecast>,
     places: Places,
     /// What the forecast of the next thing stands on.
-    so_far: SoFar,
+    so_far: Forecaster,
     sums: Sums,
 }
 
@@ -438,7 +438,7 @@ impl Draft {
     }
 
     fn forecast(&mut self) {
-        (self.so_far, self.sums) = (SoFar::default(), Sums::default());
+        (self.so_far, self.sums) = (Forecaster::default(), Sums::default());
         self.frees.clear();
         for (at, planned) in self.planned.iter().enumerate() {
             let frees = forecast_of(&planned, &mut self.so_far);
@@ -449,9 +449,9 @@ impl Draft {
 }
 
 /// What a planned thing frees after those that come before it.
-fn forecast_of(planned: &Planned, so_far: &mut SoFar) -> Forecast {
+fn forecast_of(planned: &Planned, so_far: &mut Forecaster) -> Forecast {
     match (&planned.review, &planned.deed) {
-        (Review::Ready(survey), deed) => so_far.credit(deed, survey),
+        (Review::Ready(survey), deed) => so_far.next(deed, survey),
         (Review::Refused(_), _) => Forecast::default(),
         (Review::Pending, Deed::SetAside) => Forecast { now: Bytes::ZERO, later: planned.estimate },
         (Review::Pending, _) => Forecast { now: planned.estimate, later: Bytes::ZERO },

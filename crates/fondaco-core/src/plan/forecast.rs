@@ -38,13 +38,13 @@ impl Forecast {
 /// An archive's own size is not counted against
 /// its relief: [`notes`] say where it lies on the same volume.
 pub fn forecast<'a>(actions: impl IntoIterator<Item = (&'a Deed, &'a Survey)>) -> Vec<Forecast> {
-    let mut so_far = SoFar::default();
-    actions.into_iter().map(|(deed, survey)| so_far.credit(deed, survey)).collect()
+    let mut forecaster = Forecaster::default();
+    actions.into_iter().map(|(deed, survey)| forecaster.next(deed, survey)).collect()
 }
 
-/// What the actions before have taken.
+/// As [`forecast`], for one action after the other: it knows what those before have taken.
 #[derive(Clone, Debug, Default)]
-pub(super) struct SoFar {
+pub struct Forecaster {
     names: HashMap<(u64, u64), (u32, bool)>,
     extents: HashMap<(u64, u64), (u64, bool)>,
     ended: HashSet<u32>,
@@ -52,9 +52,9 @@ pub(super) struct SoFar {
     held: Vec<HeldBytes>,
 }
 
-impl SoFar {
+impl Forecaster {
     /// What the next action frees.
-    pub(super) fn credit(&mut self, deed: &Deed, survey: &Survey) -> Forecast {
+    pub fn next(&mut self, deed: &Deed, survey: &Survey) -> Forecast {
         if deed.is_release() {
             return Forecast { now: self.release(deed, survey), later: Bytes::ZERO };
         }

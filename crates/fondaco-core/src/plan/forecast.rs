@@ -122,16 +122,12 @@ pub struct PlannedNames {
 }
 
 impl PlannedNames {
-    /// Counts the names that an action takes, before any of the actions is asked for.
-    pub fn add(&mut self, survey: &Survey) {
-        for (inode, (_, below, _)) in &survey.linked {
-            *self.in_all.entry(*inode).or_default() += below;
+    /// Counts names of an inode that an action takes; `before` that of which something is to be said, if so.
+    pub fn add(&mut self, inode: (u64, u64), names: u32, before: bool) {
+        *self.in_all.entry(inode).or_default() += names;
+        if before {
+            *self.so_far.entry(inode).or_default() += names;
         }
-    }
-
-    /// Counts the names of an action of which nothing is to be said.
-    pub fn pass(&mut self, survey: &Survey) {
-        self.of_next(survey);
     }
 
     /// Bytes of a target's inodes that keep a name when the whole plan is done, and of those that a later action frees.

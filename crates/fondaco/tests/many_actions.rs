@@ -99,6 +99,29 @@ impl Place {
         plan.to_owned()
     }
 
+    /// Carries a plan out, killed again and again and finished after that, until `is_done` says so of how its actions
+    /// stand. Gives the number of kills.
+    fn carry_out_killed(
+        &self,
+        plan: &str,
+        is_done: impl Fn(&BTreeMap<String, usize>) -> bool,
+    ) -> usize {
+        let mut kills = 0;
+        for kill_after in times(self.files).map(Some).chain([None, None]) {
+            let (_, newest) = self.stand();
+            let newest = newest.to_string();
+            let act: &[&str] = match newest.as_str() {
+                "0" => &["carry-out", plan],
+                _ => &["journal", &newest, "--finish"],
+            };
+            kills += usize::from(!self.within_memory(act, kill_after));
+            if is_done(&self.stand().0) {
+                break;
+            }
+        }
+        kills
+    }
+
     /// How many actions of all runs stand how, once what was cut off has been settled; and the newest run.
     fn stand(&self) -> (BTreeMap<String, usize>, i64) {
         let journal = self.fondaco(&["journal", "--json"]).ok().json();
@@ -167,21 +190,12 @@ fn very_many_actions_killed_at_any_time_lose_nothing_and_stay_within_their_memor
     };
     // set aside, with kills
     let plan = place.plan("set-aside");
-    let mut kills = 0;
-    for kill_after in times(place.files).map(Some).chain([None, None]) {
-        let (_, newest) = place.stand();
-        let newest = newest.to_string();
-        let act: &[&str] =
-            if newest == "0" { &["carry-out", &plan] } else { &["journal", &newest, "--finish"] };
-        kills += usize::from(!place.within_memory(act, kill_after));
-        let (counts, _) = place.stand();
+    let mut kills = place.carry_out_killed(&plan, |counts| {
         let (held, rest) = (place.held(), place.in_place());
         assert_eq!(held + rest, place.files, "{counts:?}");
-        assert_eq!(count(&counts, "set aside"), held, "{counts:?}");
-        if held == place.files {
-            break;
-        }
-    }
+        assert_eq!(count(counts, "set aside"), held, "{counts:?}");
+        held == place.files
+    });
     assert!(place.in_place() == 0 && kills > 0, "{kills} kills");
     // put back, with kills
     let (_, newest) = place.stand();
@@ -214,21 +228,12 @@ fn very_many_actions_killed_at_any_time_lose_nothing_and_stay_within_their_memor
 fn very_many_deletions_killed_at_any_time_delete_what_the_journal_says() {
     let place = Place::new(actions());
     let plan = place.plan("delete");
-    let mut kills = 0;
-    for kill_after in times(place.files).map(Some).chain([None, None]) {
-        let (_, newest) = place.stand();
-        let newest = newest.to_string();
-        let act: &[&str] =
-            if newest == "0" { &["carry-out", &plan] } else { &["journal", &newest, "--finish"] };
-        kills += usize::from(!place.within_memory(act, kill_after));
-        let (counts, _) = place.stand();
+    let kills = place.carry_out_killed(&plan, |counts| {
         let deleted = counts.get("deleted").copied().unwrap_or_default();
         assert_eq!(place.in_place() + deleted, place.files, "{counts:?}");
         assert_eq!(place.held(), 0, "{counts:?}");
-        if deleted == place.files {
-            break;
-        }
-    }
+        deleted == place.files
+    });
     assert!(place.in_place() == 0 && kills > 0, "{kills} kills");
     eprintln!("{} deletions, {kills} kills, nothing lost", place.files);
 }

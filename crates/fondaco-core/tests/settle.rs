@@ -397,7 +397,7 @@ fn downgrade(file: &Path, version: u32) {
         let lines = entries.iter().map(|e| serde_json::to_string(&e.action).unwrap() + "\n");
         let list = zstd::bulk::compress(lines.collect::<String>().as_bytes(), 1).unwrap();
         database.execute("UPDATE actions SET list = ?1 WHERE run = 1", [list]).unwrap();
-        database.execute_batch("PRAGMA user_version = 5;").unwrap();
+        database.execute_batch("DROP INDEX open_run; PRAGMA user_version = 5;").unwrap();
         return;
     }
     let transaction = database.transaction().unwrap();
@@ -408,7 +408,7 @@ fn downgrade(file: &Path, version: u32) {
             PRIMARY KEY (run, number)) STRICT, WITHOUT ROWID;
         CREATE TABLE inventory (run INTEGER NOT NULL, number INTEGER NOT NULL, list BLOB NOT NULL,
             PRIMARY KEY (run, number)) STRICT, WITHOUT ROWID;
-        DROP TABLE step; DROP TABLE actions; DROP TABLE done_by_reason;
+        DROP INDEX open_run; DROP TABLE step; DROP TABLE actions; DROP TABLE done_by_reason;
         ALTER TABLE run DROP COLUMN actions; ALTER TABLE run DROP COLUMN counts; ALTER TABLE run DROP COLUMN half_done;";
     transaction.execute_batch(old).unwrap();
     for entry in entries {

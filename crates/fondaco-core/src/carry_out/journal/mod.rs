@@ -280,8 +280,7 @@ impl Journal {
     /// [`JournalError`].
     pub fn cut_off(&mut self) -> Result<Vec<RunRecord>, JournalError> {
         let wrap = self.wrap();
-        let open = "state = 'running' OR half_done IS NULL OR half_done > 0";
-        let runs = self.runs_where(open)?;
+        let runs = self.runs_where(schema::OPEN)?;
         if runs.is_empty() {
             return Ok(runs);
         }
@@ -580,4 +579,18 @@ fn conversion(
     error: impl Into<Box<dyn std::error::Error + Send + Sync>>,
 ) -> rusqlite::Error {
     rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, error.into())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn runs_that_may_have_been_cut_off_are_found_without_going_through_all() {
+        let directory = tempfile::tempdir().unwrap();
+        let journal = Journal::open(&directory.path().join("journal.db")).unwrap();
+        let ask = format!("EXPLAIN QUERY PLAN SELECT plan_id FROM run WHERE {}", schema::OPEN);
+        let plan: String = journal.database.query_row(&ask, [], |row| row.get("detail")).unwrap();
+        assert!(plan.contains("USING INDEX open_run"), "{plan}");
+    }
 }

@@ -478,7 +478,7 @@ fn a_run_in_which_any_call_fails_loses_nothing_and_says_what_failed() {
     let range: std::ops::Range<usize> = match (said.as_str(), part) {
         ("all", _) => 0..faults.len(),
         (_, Some((from, to))) => from..faults.len().min(to),
-        _ => 0..50,
+        _ => 0..40,
     };
     // the step has no divisor in common with any number of faults that is likely
     let mut chosen: Vec<_> = range.map(|at| faults[at * 7919 % faults.len()]).collect();

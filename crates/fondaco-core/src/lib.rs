@@ -19,6 +19,7 @@ pub mod archive;
 pub mod books;
 pub mod carry_out;
 pub mod catalog;
+mod compact_form;
 pub mod contained;
 pub mod duplicates;
 pub mod history;

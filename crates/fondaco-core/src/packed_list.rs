@@ -10,72 +10,17 @@ use std::marker::PhantomData;
 use std::ops::{Deref, Index, IndexMut, Range};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
-use postcard::ser_flavors::Flavor;
 use serde::de::{SeqAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-/// A record that can be kept in a compact form of this program's own. The form never leaves the process.
+/// A record that can be kept in a compact form of this program's own. That of actions stands in the journal too: see
+/// [`CompactAction`](crate::plan::CompactAction) before it is changed.
 pub trait Packable: Clone {
     /// Appends the compact form. `false` if there is none of this record: its page then stays as it is.
     fn pack(&self, out: &mut Vec<u8>) -> bool;
 
     /// Takes one record from the front; `None` if it is damaged.
     fn unpack(bytes: &mut &[u8]) -> Option<Self>;
-}
-
-/// Appends a value in the form of the library `postcard`. `false` if it has none; then nothing is appended.
-pub(crate) fn append(value: &impl Serialize, out: &mut Vec<u8>) -> bool {
-    let length = out.len();
-    let appended = postcard::serialize_with_flavor(value, Appending(out)).is_ok();
-    if !appended {
-        out.truncate(length);
-    }
-    appended
-}
-
-/// Writes whole slices at once, which the library's own way of appending does not.
-struct Appending<'a>(&'a mut Vec<u8>);
-
-impl Flavor for Appending<'_> {
-    type Output = ();
-
-    fn try_push(&mut self, byte: u8) -> postcard::Result<()> {
-        self.0.push(byte);
-        Ok(())
-    }
-
-    fn try_extend(&mut self, bytes: &[u8]) -> postcard::Result<()> {
-        self.0.extend_from_slice(bytes);
-        Ok(())
-    }
-
-    fn finalize(self) -> postcard::Result<()> {
-        Ok(())
-    }
-}
-
-/// Takes a value in the form of the library `postcard` from the front.
-pub(crate) fn take<'a, T: Deserialize<'a>>(from: &mut &'a [u8]) -> Option<T> {
-    let (value, rest) = postcard::take_from_bytes(from).ok()?;
-    *from = rest;
-    Some(value)
-}
-
-/// For serde: a path as its bytes.
-pub(crate) mod path_as_bytes {
-    use std::ffi::OsString;
-    use std::os::unix::ffi::{OsStrExt, OsStringExt};
-    use std::path::{Path, PathBuf};
-
-    use serde::{Deserialize, Deserializer, Serialize, Serializer};
-
-    pub(crate) fn serialize<S: Serializer>(path: &Path, to: S) -> Result<S::Ok, S::Error> {
-        path.as_os_str().as_bytes().serialize(to)
-    }
-
-    pub(crate) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<PathBuf, D::Error> {
-        Ok(OsString::from_vec(Vec::deserialize(from)?).into())
-    }
 }
 
 /// So many records are packed together.

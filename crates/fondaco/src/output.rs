@@ -47,6 +47,16 @@ where
     }
 }
 
+/// A document of which the last part is a list of actions that may be very long: see [`Streamed`].
+#[derive(Serialize)]
+pub struct WithActions<A> {
+    /// All that stands before them.
+    #[serde(flatten)]
+    pub head: Value,
+    /// The actions.
+    pub actions: A,
+}
+
 /// Puts a path into a document: as text, or in its display form with its bytes beside it.
 pub fn put_path(document: &mut Map<String, Value>, path: &Path) {
     document.insert("path".into(), path.to_str().map_or_else(|| shown(path), str::to_owned).into());

@@ -6,7 +6,6 @@
 mod common;
 
 use std::collections::BTreeMap;
-use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
@@ -41,8 +40,7 @@ impl Place {
         for number in 0..files {
             let path = place.path(number);
             if number % IN_ONE == 0 {
-                let mut builder = std::fs::DirBuilder::new();
-                builder.recursive(true).mode(0o755).create(path.parent().unwrap()).unwrap();
+                std::fs::create_dir_all(path.parent().unwrap()).unwrap();
             }
             std::fs::write(path, number.to_string()).unwrap();
         }
@@ -151,7 +149,7 @@ impl Place {
         found
     }
 
-    /// Files in the holding areas beside the tree.
+    /// Files in the holding areas that the state directory knows.
     fn held(&self) -> usize {
         fn below(path: &Path) -> usize {
             let Ok(entries) = std::fs::read_dir(path) else { return 0 };
@@ -161,7 +159,6 @@ impl Place {
             };
             entries.map(|entry| count(entry.unwrap())).sum()
         }
-        // in the root of a mount, or beside what is scanned
         let places = std::fs::read_to_string(self.state.join("places.json")).unwrap_or_default();
         let places: serde_json::Value = serde_json::from_str(&places).unwrap_or_default();
         let areas = places["holding_areas"].as_array().cloned().unwrap_or_default();

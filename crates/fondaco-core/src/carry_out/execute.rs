@@ -13,7 +13,7 @@ use super::check::Checks;
 use super::copies::KeptCopy;
 use super::destination::Destination;
 use super::holding::Areas;
-use super::measured::{Measured, reasons, used_when_settled};
+use super::measured::{Counted, measure};
 use super::release::release;
 use super::settle::{remainder, settle_all};
 use super::tools::{self, Done};
@@ -115,8 +115,8 @@ pub fn carry_out(
     })?;
     tracing::info!(run = id, plan = %shown(&plan.id), actions = plan.actions.len(), "run begun");
     // the volumes are asked several times, and a plan may have a million actions
-    let volumes = checks.overview.volumes.iter().map(|(path, _)| path.clone());
-    let volumes: Vec<PathBuf> = volumes.collect();
+    let volumes: Vec<PathBuf> =
+        checks.overview.volumes.iter().map(|(path, _)| path.clone()).collect();
     let mounts = checks.mounts().to_vec();
     let used_of = |path: &PathBuf| used_of_volume(path, state, &mounts);
     let used = || volumes.iter().map(used_of).sum::<Option<Bytes>>();
@@ -142,19 +142,10 @@ pub fn carry_out(
     };
     run.go_through()?;
     let Run { entries, stopped, checks, figures: Figures { freed, .. }, .. } = run;
-    let overview = &checks.overview;
-    let after = used_before.and_then(|before| {
-        let expected = before.get().saturating_sub(freed.get());
-        let (used, settled) = used_when_settled(&volumes, expected, &used)?;
-        Some((before.get() as i64 - used.get() as i64, settled))
-    });
-    let measured = after.map(|(measured, _)| measured);
-    let told = after.map_or_else(Vec::new, |(measured, settled)| {
-        let now = clock();
-        reasons(&Measured { overview, entries: &entries, freed, measured, settled, state, now })
-    });
+    let counted = Counted { overview: &checks.overview, entries: &entries, freed, state, clock };
+    let (measured, reasons) = measure(&counted, &volumes, used_before, &used);
     let ended = if stopped { RunState::Stopped } else { RunState::Done };
-    let counts = journal.end(id, ended, measured, &told, &entries, clock())?;
+    let counts = journal.end(id, ended, measured, &reasons, &entries, clock())?;
     if counts.iter().any(|(state, _)| state.is_trouble()) {
         let troubles = entries.iter().filter(|entry| entry.state.is_trouble());
         troubles.for_each(|entry| log_trouble(id, &entry));
@@ -176,7 +167,7 @@ pub fn carry_out(
         forecast,
         freed,
         measured,
-        reasons: told,
+        reasons,
         settled,
     })
 }

@@ -14,17 +14,31 @@ use crate::state::State;
 use crate::units::{Bytes, Time, UnitStyle};
 use crate::volume::volume_root;
 
-/// A run, its count and its measure.
-pub(super) struct Measured<'a> {
+/// A run that has come to its end, and what was counted of it.
+pub(super) struct Counted<'a> {
     /// What can be said of its actions together.
     pub(super) overview: &'a Overview,
     pub(super) entries: &'a PackedList<EntryRecord>,
     pub(super) freed: Bytes,
-    pub(super) measured: i64,
-    /// The volumes say the same for a while.
-    pub(super) settled: bool,
     pub(super) state: &'a State,
-    pub(super) now: Time,
+    pub(super) clock: &'a dyn Fn() -> Time,
+}
+
+/// Bytes by which the use of some volumes fell, negative if it rose, and why that is not what was counted; nothing where
+/// they do not answer. `before` are the bytes in use before the run, and `used` asks for them now.
+pub(super) fn measure(
+    run: &Counted<'_>,
+    volumes: &[PathBuf],
+    before: Option<Bytes>,
+    used: &dyn Fn() -> Option<Bytes>,
+) -> (Option<i64>, Vec<String>) {
+    let after = before.and_then(|before| {
+        let expected = before.get().saturating_sub(run.freed.get());
+        let (used, settled) = used_when_settled(volumes, expected, used)?;
+        Some((before.get() as i64 - used.get() as i64, settled))
+    });
+    let Some((measured, settled)) = after else { return (None, Vec::new()) };
+    (Some(measured), reasons(run, measured, settled))
 }
 
 /// Differences below this are the file system's own book-keeping.
@@ -39,7 +53,7 @@ const EQUAL_ANSWERS: u32 = 4;
 /// Bytes in use on these volumes when their file systems have done what they do later, and whether they have:
 /// XFS and btrfs free the space of what is removed only with the next commit (`syncfs(2)`). If the volumes say at once
 /// what was counted, nothing is waited for.
-pub(super) fn used_when_settled(
+fn used_when_settled(
     volumes: &[PathBuf],
     expected: u64,
     used: &dyn Fn() -> Option<Bytes>,
@@ -78,9 +92,10 @@ pub(super) fn used_when_settled(
 }
 
 /// What is known to make the difference, and how much of it is left over; nothing if there is none.
-pub(super) fn reasons(run: &Measured<'_>) -> Vec<String> {
+/// `settled`: the volumes say the same for a while.
+fn reasons(run: &Counted<'_>, measured: i64, settled: bool) -> Vec<String> {
     let binary = |bytes: Bytes| bytes.shown(UnitStyle::Binary);
-    let mut missing = run.freed.get() as i64 - run.measured;
+    let mut missing = run.freed.get() as i64 - measured;
     if missing.unsigned_abs() < NOISE {
         return Vec::new();
     }
@@ -105,7 +120,7 @@ pub(super) fn reasons(run: &Measured<'_>) -> Vec<String> {
     if missing.unsigned_abs() >= NOISE {
         let rest = binary(Bytes::new(missing.unsigned_abs()));
         let word = if missing > 0 { "less" } else { "more" };
-        let known = match run.settled {
+        let known = match settled {
             true => "why is not known from here",
             false => "the volume was still changing when it was looked at last",
         };
@@ -115,7 +130,7 @@ pub(super) fn reasons(run: &Measured<'_>) -> Vec<String> {
 }
 
 /// What the run's archives take on the volumes that it was to relieve.
-fn archives(run: &Measured<'_>) -> Bytes {
+fn archives(run: &Counted<'_>) -> Bytes {
     let all = paths(run, |entry| entry.archive.as_deref());
     let mounts = kernel::mounts().unwrap_or_default();
     let is_relieved = |root: &Path| run.overview.volumes.iter().any(|(path, _)| path == root);
@@ -123,7 +138,7 @@ fn archives(run: &Measured<'_>) -> Bytes {
     beside.filter_map(|path| Some(kernel::stat_path(path).ok()?.allocated())).sum()
 }
 
-fn saved(run: &Measured<'_>) -> Bytes {
+fn saved(run: &Counted<'_>) -> Bytes {
     let beside = paths(run, |entry| match &entry.action.deed {
         Deed::Save { to, same_volume: true } if entry.state.is_done() => Some(to),
         _ => None,
@@ -132,8 +147,8 @@ fn saved(run: &Measured<'_>) -> Bytes {
 }
 
 /// What was removed and is open: nobody had it open when it was looked at last.
-fn still_held(run: &Measured<'_>) -> Bytes {
-    let held = DeletedFiles::collect(run.now);
+fn still_held(run: &Counted<'_>) -> Bytes {
+    let held = DeletedFiles::collect((run.clock)());
     let inodes: HashSet<(u64, u64)> = held.files.iter().map(|file| (file.dev, file.ino)).collect();
     if inodes.is_empty() {
         return Bytes::ZERO;
@@ -155,7 +170,7 @@ fn still_held(run: &Measured<'_>) -> Bytes {
 }
 
 /// Paths that entries of the run have, each of them once.
-fn paths(run: &Measured<'_>, of: impl Fn(&EntryRecord) -> Option<&Path>) -> BTreeSet<PathBuf> {
+fn paths(run: &Counted<'_>, of: impl Fn(&EntryRecord) -> Option<&Path>) -> BTreeSet<PathBuf> {
     let mut paths: BTreeSet<PathBuf> = BTreeSet::new();
     for entry in run.entries {
         let new = of(&entry).filter(|path| !paths.contains(*path));

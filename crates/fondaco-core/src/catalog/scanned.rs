@@ -7,8 +7,9 @@ use serde::{Deserialize, Serialize};
 use super::batch::clamped;
 use super::columns::DAY;
 use super::{Catalog, EntryId, Reading};
+use crate::compact_form::{append, path_as_bytes, take};
 use crate::kernel::{Kind, Stat};
-use crate::packed_list::{Packable, append, path_as_bytes, take};
+use crate::packed_list::Packable;
 use crate::units::{Bytes, Time};
 
 /// An entry as the scan found it.

@@ -1,10 +1,6 @@
-//! Actions and planned things in the compact form in which many of them lie in memory: that of the library `postcard`. What few
-//! actions have is JSON in it.
+//! Actions and planned things in the compact form (`compact_form.rs`). What few actions have is JSON in it.
 
 use std::borrow::Cow;
-use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt;
-use std::path::{Path, PathBuf};
 
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -13,31 +9,13 @@ use super::{
     Action, Choice, Deed, Forecast, Planned, Review, RuleChoice, Shared, SharedExtent, Survey,
     Target,
 };
+use crate::compact_form::{Moment, append, moment, path_bytes, path_of_bytes, take, time_of};
 use crate::kernel::{Holder, Kind};
-use crate::packed_list::{Packable, append, take};
+use crate::packed_list::Packable;
 use crate::shown::DocPath;
-use crate::units::{Bytes, Time};
+use crate::units::Bytes;
 
-/// Seconds and nanoseconds.
-pub(crate) type Moment = (i64, u32);
-
-pub(crate) fn moment(time: Time) -> Moment {
-    (time.sec, time.nsec)
-}
-
-pub(crate) fn time((sec, nsec): Moment) -> Time {
-    Time { sec, nsec }
-}
-
-pub(crate) fn bytes(path: &Path) -> &[u8] {
-    path.as_os_str().as_bytes()
-}
-
-pub(crate) fn path(bytes: &[u8]) -> PathBuf {
-    PathBuf::from(OsStr::from_bytes(bytes))
-}
-
-/// A [`Target`].
+/// The record of a [`Target`]. The journal has it in its lists of actions: see [`CompactAction`].
 #[derive(Debug, Serialize, Deserialize)]
 pub(crate) struct CompactTarget<'a> {
     path: &'a [u8],
@@ -56,7 +34,7 @@ pub(crate) struct CompactTarget<'a> {
 impl<'a> CompactTarget<'a> {
     pub(crate) fn of(target: &'a Target) -> Self {
         Self {
-            path: bytes(&target.path.0),
+            path: path_bytes(&target.path.0),
             device: target.device,
             inode: target.inode,
             kind: target.kind,
@@ -72,13 +50,13 @@ impl<'a> CompactTarget<'a> {
 
     pub(crate) fn target(&self) -> Target {
         Target {
-            path: DocPath(path(self.path)),
+            path: DocPath(path_of_bytes(self.path)),
             device: self.device,
             inode: self.inode,
             kind: self.kind,
             size: self.size,
-            mtime: time(self.mtime),
-            ctime: time(self.ctime),
+            mtime: time_of(self.mtime),
+            ctime: time_of(self.ctime),
             links: self.links,
             entries: self.entries,
             allocated: Bytes::new(self.allocated),
@@ -87,7 +65,7 @@ impl<'a> CompactTarget<'a> {
     }
 }
 
-/// A [`Deed`].
+/// What a [`Deed`] is and where it leads. New ones come last, since the journal has them by their place.
 #[derive(Debug, Serialize, Deserialize)]
 pub(crate) enum CompactDeed<'a> {
     Delete,
@@ -105,8 +83,8 @@ impl<'a> CompactDeed<'a> {
         Some(match deed {
             Deed::Delete => Self::Delete,
             Deed::SetAside => Self::SetAside,
-            Deed::Archive { depot } => Self::Archive(bytes(depot)),
-            Deed::Move { to, same_volume } => Self::Move(bytes(to), *same_volume),
+            Deed::Archive { depot } => Self::Archive(path_bytes(depot)),
+            Deed::Move { to, same_volume } => Self::Move(path_bytes(to), *same_volume),
             Deed::Link => Self::Link,
             Deed::Share => Self::Share,
             other => Self::Other(serde_json::to_string(other).ok()?.into()),
@@ -117,8 +95,10 @@ impl<'a> CompactDeed<'a> {
         Some(match self {
             Self::Delete => Deed::Delete,
             Self::SetAside => Deed::SetAside,
-            Self::Archive(depot) => Deed::Archive { depot: path(depot) },
-            Self::Move(to, same_volume) => Deed::Move { to: path(to), same_volume: *same_volume },
+            Self::Archive(depot) => Deed::Archive { depot: path_of_bytes(depot) },
+            Self::Move(to, same_volume) => {
+                Deed::Move { to: path_of_bytes(to), same_volume: *same_volume }
+            }
             Self::Link => Deed::Link,
             Self::Share => Deed::Share,
             Self::Other(json) => serde_json::from_str(json).ok()?,
@@ -126,7 +106,8 @@ impl<'a> CompactDeed<'a> {
     }
 }
 
-/// An [`Action`].
+/// All that an [`Action`] says. The journal keeps its actions so: whoever changes this, or what it consists of, gives lists of
+/// actions another first byte (`carry_out/journal/packed.rs`) and goes on reading this one.
 #[derive(Serialize, Deserialize)]
 pub(crate) struct CompactAction<'a> {
     number: u32,
@@ -162,7 +143,7 @@ impl<'a> CompactAction<'a> {
             deed: CompactDeed::of(&action.deed)?,
             reason: &action.reason,
             target: CompactTarget::of(&action.target),
-            volume: bytes(&action.volume.0),
+            volume: path_bytes(&action.volume.0),
             frees: (action.frees.now.get(), action.frees.later.get()),
             shared: action.shared.get(),
             notes: action.notes.iter().map(String::as_str).collect(),
@@ -183,7 +164,7 @@ impl<'a> CompactAction<'a> {
             deed: self.deed.deed()?,
             reason: self.reason.to_owned(),
             target: self.target.target(),
-            volume: DocPath(path(self.volume)),
+            volume: DocPath(path_of_bytes(self.volume)),
             frees: Forecast { now: Bytes::new(now), later: Bytes::new(later) },
             shared: Bytes::new(self.shared),
             notes: self.notes.iter().map(|note| (*note).to_owned()).collect(),
@@ -228,12 +209,12 @@ impl<'a> CompactSurvey<'a> {
                 .iter()
                 .map(|(inode, (links, below, bytes))| (*inode, (*links, *below, bytes.get())))
                 .collect(),
-            socket: survey.socket.as_deref().map(bytes),
+            socket: survey.socket.as_deref().map(path_bytes),
             shared: survey.shared.counted,
             extents: extents.iter().map(|one| (one.place, one.bytes, one.references)).collect(),
             in_use: survey.in_use.as_ref().map(|(path, holder)| {
                 let Holder { pid, command } = holder;
-                (bytes(path), *pid, command.as_str())
+                (path_bytes(path), *pid, command.as_str())
             }),
             changed: moment(survey.changed),
         })
@@ -252,12 +233,12 @@ impl<'a> CompactSurvey<'a> {
         Survey {
             single: Bytes::new(self.single),
             linked: linked.collect(),
-            socket: self.socket.map(path),
+            socket: self.socket.map(path_of_bytes),
             shared: Shared { counted: self.shared, extents: extents.collect() },
             in_use: self.in_use.map(|(open, pid, command)| {
-                (path(open), Holder { pid, command: command.to_owned() })
+                (path_of_bytes(open), Holder { pid, command: command.to_owned() })
             }),
-            ..Survey::of_target(self.target.target(), time(self.changed))
+            ..Survey::of_target(self.target.target(), time_of(self.changed))
         }
     }
 }
@@ -272,7 +253,7 @@ enum CompactReview<'a> {
     Refused(&'a str),
 }
 
-/// A [`Planned`].
+/// All that a draft knows of a [`Planned`] thing. It never leaves the process.
 #[derive(Serialize, Deserialize)]
 struct CompactPlanned<'a> {
     path: &'a [u8],
@@ -303,16 +284,16 @@ impl Packable for Planned {
             return false;
         };
         let planned = CompactPlanned {
-            path: bytes(&self.path),
+            path: path_bytes(&self.path),
             deed,
             reason: &self.reason,
-            volume: bytes(&self.volume),
+            volume: path_bytes(&self.volume),
             depot_on_volume: self.depot_on_volume,
             estimate: self.estimate.get(),
             entries: self.entries,
             review,
             purge_after: self.purge_after,
-            together: self.together.as_deref().map(bytes),
+            together: self.together.as_deref().map(path_bytes),
             stays: self.stays.as_deref().map(CompactTarget::of),
             differs: self.differs.iter().map(String::as_str).collect(),
             emptied: self.emptied,
@@ -323,10 +304,10 @@ impl Packable for Planned {
     fn unpack(from: &mut &[u8]) -> Option<Self> {
         let planned: CompactPlanned<'_> = take(from)?;
         Some(Self {
-            path: path(planned.path),
+            path: path_of_bytes(planned.path),
             deed: planned.deed.deed()?,
             reason: planned.reason.to_owned(),
-            volume: path(planned.volume),
+            volume: path_of_bytes(planned.volume),
             depot_on_volume: planned.depot_on_volume,
             estimate: Bytes::new(planned.estimate),
             entries: planned.entries,
@@ -336,7 +317,7 @@ impl Packable for Planned {
                 CompactReview::Refused(reason) => Review::Refused((*reason).to_owned()),
             },
             purge_after: planned.purge_after,
-            together: planned.together.map(path),
+            together: planned.together.map(path_of_bytes),
             stays: planned.stays.as_ref().map(|target| Box::new(target.target())),
             differs: planned.differs.iter().map(|one| (*one).to_owned()).collect(),
             emptied: planned.emptied,
@@ -367,5 +348,26 @@ impl Packable for Action {
 
     fn unpack(bytes: &mut &[u8]) -> Option<Self> {
         take::<CompactAction<'_>>(bytes)?.action()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The journals of users have lists in this form.
+    #[test]
+    fn the_form_that_journals_have_is_still_read_and_written() {
+        let document = r#"{"number":7,"do":"archive","depot":"/d","reason":"by hand","target":{"path":"/t/a",
+            "device":300,"inode":9,"kind":"file","size":5,"mtime":"1.2","ctime":"-3.4","links":1,"entries":1,
+            "allocated":4096},"volume":"/t","frees":{"now":4096,"later":0},"notes":["n"],"together":2}"#;
+        let action: Action = serde_json::from_str(document).unwrap();
+        let mut packed = Vec::new();
+        assert!(action.pack(&mut packed));
+        let hex: String = packed.iter().map(|byte| format!("{byte:02x}")).collect();
+        let expected = "0702022f640762792068616e64042f742f61ac02090005020205040101802000022f74802000000101\
+                        6e0102000000000000";
+        assert_eq!(hex, expected);
+        assert_eq!(Action::unpack(&mut packed.as_slice()), Some(action));
     }
 }

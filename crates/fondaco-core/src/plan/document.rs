@@ -372,7 +372,8 @@ pub struct Overview {
 }
 
 impl Overview {
-    /// Whether there is an action with such a deed. Where it leads may not be asked.
+    /// Whether there is an action of such a sort. Of each sort only one deed is known, so `such` must not ask where it
+    /// leads.
     pub fn has(&self, such: impl Fn(&Deed) -> bool) -> bool {
         self.deeds.iter().any(such)
     }

@@ -27,7 +27,7 @@ impl Forecast {
     }
 }
 
-/// The forecasts of actions carried out in this order.
+/// Forecasts one action after the other, in the order in which they are carried out.
 ///
 /// An inode is freed by the action that takes its last name, so what several actions share is
 /// credited once, to the last of them; to none if a name stays elsewhere. If one of the names is
@@ -37,12 +37,6 @@ impl Forecast {
 /// is moved within its volume.
 /// An archive's own size is not counted against
 /// its relief: [`notes`] say where it lies on the same volume.
-pub fn forecast<'a>(actions: impl IntoIterator<Item = (&'a Deed, &'a Survey)>) -> Vec<Forecast> {
-    let mut forecaster = Forecaster::default();
-    actions.into_iter().map(|(deed, survey)| forecaster.next(deed, survey)).collect()
-}
-
-/// As [`forecast`], for one action after the other: it knows what those before have taken.
 #[derive(Clone, Debug, Default)]
 pub struct Forecaster {
     names: HashMap<(u64, u64), (u32, bool)>,

@@ -25,15 +25,12 @@ mod shared_extents;
 mod survey;
 mod tool;
 
-pub(crate) use compact::{
-    CompactAction, Moment, bytes as path_bytes, moment, path as path_of_bytes,
-    time as time_of_moment,
-};
+pub(crate) use compact::CompactAction;
 pub use copies::{CopyPair, PlannedCopies, plan_copies, plan_pairs};
 pub use document::{Action, Deed, Overview, Plan, PlanError, VERSION, moved_place};
 pub use draft::{Draft, Planned, Put, Review, Sums};
 pub use emptied::plan_emptied;
-pub use forecast::{Forecast, Forecaster, PlannedNames, forecast, notes};
+pub use forecast::{Forecast, Forecaster, PlannedNames, notes};
 pub(crate) use free_directory::FreeDirectory;
 pub use held::{HeldBytes, HeldSurvey, HeldTarget, survey_held};
 pub use leftovers::{PlannedLeftovers, plan_leftovers, reason as reason_left_over, usual_deed};

@@ -12,10 +12,10 @@ use fondaco_core::carry_out::{
 };
 use fondaco_core::kernel::effective_user;
 use fondaco_core::packed_list::Record;
-use fondaco_core::plan::{Action, Forecast, Plan};
+use fondaco_core::plan::{Action, Plan};
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
-use fondaco_core::units::{Bytes, Time};
+use fondaco_core::units::Time;
 use serde::Serialize;
 use serde_json::{Value, json};
 
@@ -23,7 +23,7 @@ use super::actions::{self, ActionLine};
 use super::{Outcome, binary, watching};
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::{self, ProgressLine, Streamed, say, tell};
+use crate::output::{self, ProgressLine, Streamed, WithActions, say, tell};
 use crate::query::action_document;
 use crate::words::measured_words;
 
@@ -243,33 +243,19 @@ fn add_new(paths: &mut Vec<PathBuf>, path: Option<&Path>) {
     paths.extend(new.map(Path::to_owned));
 }
 
-/// The document of a run that has just ended.
-#[derive(Serialize)]
-struct SummaryDocument<'a, A> {
-    fondaco: u32,
-    kind: &'a str,
-    run: i64,
-    plan: Option<String>,
-    state: &'a str,
-    forecast: Forecast,
-    freed: Bytes,
-    measured: Option<i64>,
-    reasons: &'a [String],
-    actions: A,
-}
-
 fn summary_document<'a>(summary: &'a RunSummary, state: &State) -> Result<impl Serialize + 'a> {
     let record = Journal::open(&state.journal_file())?.run(summary.run)?;
-    Ok(SummaryDocument {
-        fondaco: 1,
-        kind: "run",
-        run: summary.run,
-        plan: record.map(|record| record.plan_id),
-        state: summary.state.word(),
-        forecast: summary.forecast,
-        freed: summary.freed,
-        measured: summary.measured,
-        reasons: &summary.reasons,
-        actions: Streamed(|| summary.entries.iter().map(|entry| action_document(&entry))),
-    })
+    let head = json!({
+        "fondaco": 1,
+        "kind": "run",
+        "run": summary.run,
+        "plan": record.map(|record| record.plan_id),
+        "state": summary.state.word(),
+        "forecast": summary.forecast,
+        "freed": summary.freed,
+        "measured": summary.measured,
+        "reasons": summary.reasons,
+    });
+    let actions = Streamed(|| summary.entries.iter().map(|entry| action_document(&entry)));
+    Ok(WithActions { head, actions })
 }

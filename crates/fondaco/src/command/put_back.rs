@@ -6,7 +6,7 @@ use anyhow::Result;
 use fondaco_core::carry_out::{EntryRecord, Missing, Returned, put_back};
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
-use fondaco_core::units::{Bytes, Time};
+use fondaco_core::units::Time;
 use serde::Serialize;
 use serde_json::{Map, Value, json};
 
@@ -15,7 +15,7 @@ use super::actions::{self, ActionLine};
 use super::carry_out::{How, line_of};
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::{self, Streamed, path_value, put_path, say};
+use crate::output::{self, Streamed, WithActions, path_value, put_path, say};
 
 pub(super) fn run(arguments: &cli::PutBack, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
@@ -80,29 +80,20 @@ fn print_returned(kind: &str, run: i64, returned: &Returned, all: bool) -> Resul
     Ok(())
 }
 
-/// The document of what was put back or purged.
-#[derive(Serialize)]
-struct ReturnedDocument<'a, A> {
-    fondaco: u32,
-    kind: &'a str,
-    run: i64,
-    freed: Bytes,
-    actions: A,
-}
-
-fn returned_document<'a>(kind: &'a str, run: i64, returned: &'a Returned) -> impl Serialize + 'a {
+fn returned_document<'a>(kind: &str, run: i64, returned: &'a Returned) -> impl Serialize + use<'a> {
     let actions = Streamed(|| {
-        let done = returned.done.iter().map(|entry| action_document(&entry, None, None));
+        let done = returned.done.iter().map(|entry| returned_action(&entry, None, None));
         let in_part = returned.in_part.iter();
-        let in_part = in_part.map(|(entry, missing)| action_document(entry, Some(missing), None));
+        let in_part = in_part.map(|(entry, missing)| returned_action(entry, Some(missing), None));
         let refused = returned.refused.iter();
-        let refused = refused.map(|(entry, why)| action_document(entry, None, Some(why)));
+        let refused = refused.map(|(entry, why)| returned_action(entry, None, Some(why)));
         done.chain(in_part).chain(refused)
     });
-    ReturnedDocument { fondaco: 1, kind, run, freed: returned.freed, actions }
+    let head = json!({"fondaco": 1, "kind": kind, "run": run, "freed": returned.freed});
+    WithActions { head, actions }
 }
 
-fn action_document(entry: &EntryRecord, missing: Option<&Missing>, why: Option<&String>) -> Value {
+fn returned_action(entry: &EntryRecord, missing: Option<&Missing>, why: Option<&String>) -> Value {
     let mut document = Map::new();
     document.insert("number".into(), entry.action.number.into());
     put_path(&mut document, &entry.action.target.path.0);

@@ -7,12 +7,14 @@ use fondaco_core::carry_out::{EntryRecord, EntryState, RunRecord};
 use fondaco_core::packed_list::{PackedList, Record};
 use fondaco_core::plan::ToolTarget;
 use fondaco_core::shown::shown;
-use serde::{Serialize, Serializer};
+use serde::Serialize;
 use serde_json::{Map, Value, json};
 
 use super::Answer;
 use super::cells::{binary, bytes, text};
-use crate::output::{Grid, Lean, Table, left, path_value, put_path, right, say, write_json};
+use crate::output::{
+    Grid, Lean, Streamed, Table, WithActions, left, path_value, put_path, right, say, write_json,
+};
 use crate::words::{dated, measured_words};
 
 /// All runs, newest first.
@@ -65,13 +67,11 @@ impl Answer for Actions {
     }
 
     fn write_document(&self, out: &mut dyn Write) -> Result<()> {
-        let (head, entries) = (self.head_of_document(), &self.entries);
-        Ok(write_json(&ActionsDocument { head, entries }, out)?)
+        Ok(write_json(&self.streamed(), out)?)
     }
 
     fn document(&self) -> Result<Value> {
-        let (head, entries) = (self.head_of_document(), &self.entries);
-        Ok(serde_json::to_value(ActionsDocument { head, entries })?)
+        Ok(serde_json::to_value(self.streamed())?)
     }
 }
 
@@ -79,31 +79,14 @@ impl Answer for Actions {
 const PART: usize = 1000;
 
 impl Actions {
-    /// The document without the actions.
-    fn head_of_document(&self) -> Value {
-        let mut document = run_document(&self.run);
-        document["fondaco"] = 1.into();
-        document["kind"] = "journal-run".into();
-        document
+    /// The document, of which the actions are made when they are written.
+    fn streamed(&self) -> impl Serialize + '_ {
+        let mut head = run_document(&self.run);
+        head["fondaco"] = 1.into();
+        head["kind"] = "journal-run".into();
+        let document = |entry: Record<EntryRecord>| action_document(&entry);
+        WithActions { head, actions: Streamed(move || self.entries.iter().map(document)) }
     }
-}
-
-/// The document of a run with its actions, which are made when they are written.
-#[derive(Serialize)]
-struct ActionsDocument<'a> {
-    #[serde(flatten)]
-    head: Value,
-    #[serde(rename = "actions", serialize_with = "each_action")]
-    entries: &'a PackedList<EntryRecord>,
-}
-
-// serde gives a reference
-#[allow(clippy::trivially_copy_pass_by_ref)]
-fn each_action<S: Serializer>(
-    entries: &&PackedList<EntryRecord>,
-    to: S,
-) -> std::result::Result<S::Ok, S::Error> {
-    to.collect_seq(entries.iter().map(|entry| action_document(&entry)))
 }
 
 fn run_document(run: &RunRecord) -> Value {

@@ -4,19 +4,17 @@
 use std::borrow::Borrow;
 use std::cell::RefCell;
 use std::collections::HashMap;
-use std::ffi::OsStr;
 use std::io::{self, Read};
-use std::os::unix::ffi::OsStrExt;
-use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use zstd::stream::read::Decoder;
 
+use super::records::Progress;
 use super::{EntryRecord, EntryState};
+use crate::compact_form::{append, take};
 use crate::kernel::Inventory;
-use crate::packed_list::{Packable, PackedList, append};
+use crate::packed_list::{Packable, PackedList};
 use crate::plan::Action;
-use crate::units::{Bytes, Time};
 
 /// So many actions are packed together.
 pub(super) const TOGETHER: usize = 1024;
@@ -75,23 +73,14 @@ pub(super) fn unpack(list: &[u8]) -> io::Result<Vec<Action>> {
     Ok(actions)
 }
 
-/// Seconds and nanoseconds.
-type Moment = (i64, u32);
-
 /// How an action stood when that was written down: all of its [`EntryRecord`], but of the action itself only what is
 /// another than in the plan.
 #[derive(Debug, Serialize, Deserialize)]
 struct Standing<'a> {
     number: u32,
     state: &'a str,
-    area: Option<&'a [u8]>,
-    archive: Option<&'a [u8]>,
-    copy: Option<(u64, u64)>,
-    parent_before: Option<(Moment, Moment)>,
-    parent_after: Option<Moment>,
-    freed: u64,
-    message: &'a str,
-    at: &'a str,
+    #[serde(borrow)]
+    progress: Progress<'a>,
     /// The action in JSON, if this program has changed the record of its target since it was planned.
     action: Option<&'a str>,
     list: Option<&'a [u8]>,
@@ -109,7 +98,6 @@ pub(super) struct Step {
 pub(super) fn pack_step<'a>(
     entries: impl IntoIterator<Item = (impl Borrow<EntryRecord>, Option<&'a Inventory>)>,
 ) -> io::Result<Option<Step>> {
-    let moment = |time: Time| (time.sec, time.nsec);
     let mut numbers: Option<(u32, u32)> = None;
     let mut plain = Vec::new();
     for (entry, list) in entries {
@@ -124,16 +112,7 @@ pub(super) fn pack_step<'a>(
         let standing = Standing {
             number,
             state: entry.state.word(),
-            area: entry.area.as_deref().map(bytes),
-            archive: entry.archive.as_deref().map(bytes),
-            copy: entry.copy,
-            parent_before: entry
-                .parent_before
-                .map(|(read, written)| (moment(read), moment(written))),
-            parent_after: entry.parent_after.map(moment),
-            freed: entry.freed.get(),
-            message: &entry.message,
-            at: &entry.at,
+            progress: Progress::of(entry),
             action: action.as_deref(),
             list: list.map(Inventory::kept),
         };
@@ -154,9 +133,8 @@ fn each_standing(
     Decoder::new(list)?.read_to_end(&mut plain)?;
     let mut rest = plain.as_slice();
     while !rest.is_empty() {
-        let (standing, after) = postcard::take_from_bytes(rest).map_err(io::Error::other)?;
-        rest = after;
-        with(standing)?;
+        let damaged = || io::Error::other("a step is damaged");
+        with(take(&mut rest).ok_or_else(damaged)?)?;
     }
     Ok(())
 }
@@ -167,8 +145,6 @@ fn state_of(word: &str) -> io::Result<EntryState> {
 
 /// Brings the actions of a run, the first of which has number 1, to how they stood after a step.
 pub(super) fn apply(list: &[u8], entries: &mut PackedList<EntryRecord>) -> io::Result<()> {
-    let time = |(sec, nsec): Moment| Time { sec, nsec };
-    let path = |bytes: &[u8]| PathBuf::from(OsStr::from_bytes(bytes));
     each_standing(list, |standing| {
         let entry = entries.get_mut((standing.number as usize).wrapping_sub(1));
         let Some(entry) = entry else {
@@ -178,15 +154,7 @@ pub(super) fn apply(list: &[u8], entries: &mut PackedList<EntryRecord>) -> io::R
             entry.action = serde_json::from_str(action)?;
         }
         entry.state = state_of(standing.state)?;
-        entry.area = standing.area.map(path);
-        entry.archive = standing.archive.map(path);
-        entry.copy = standing.copy;
-        entry.parent_before =
-            standing.parent_before.map(|(read, written)| (time(read), time(written)));
-        entry.parent_after = standing.parent_after.map(time);
-        entry.freed = Bytes::new(standing.freed);
-        standing.message.clone_into(&mut entry.message);
-        standing.at.clone_into(&mut entry.at);
+        standing.progress.bring(entry);
         Ok(())
     })
 }
@@ -221,15 +189,15 @@ pub(super) fn apply_inventories(
     })
 }
 
-fn bytes(path: &Path) -> &[u8] {
-    path.as_os_str().as_bytes()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::ffi::OsStr;
+    use std::os::unix::ffi::OsStrExt;
+
     use crate::packed_list::Record;
     use crate::plan::{Deed, Draft, Planned, survey};
+    use crate::units::{Bytes, Time};
 
     #[test]
     fn a_step_is_read_as_it_was_written_and_a_damaged_one_is_refused() {

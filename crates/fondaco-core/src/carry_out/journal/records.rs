@@ -4,11 +4,9 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::packed_list::{Packable, append, take};
-use crate::plan::{
-    Action, CompactAction, Deed, Forecast, Moment, moment, moved_place, path_bytes, path_of_bytes,
-    time_of_moment,
-};
+use crate::compact_form::{Moment, append, moment, path_bytes, path_of_bytes, take, time_of};
+use crate::packed_list::Packable;
+use crate::plan::{Action, CompactAction, Deed, Forecast, moved_place};
 use crate::units::{Bytes, Time};
 
 /// How a run stands.
@@ -255,12 +253,10 @@ impl EntryRecord {
     }
 }
 
-/// An [`EntryRecord`] as many of them lie in memory.
-#[derive(Serialize, Deserialize)]
-struct CompactEntry<'a> {
-    #[serde(borrow)]
-    action: CompactAction<'a>,
-    state: EntryState,
+/// How far an action has come, in the compact form: of an [`EntryRecord`] all but its action and state. The steps of the
+/// journal have it so: new fields would need another version of the journal.
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct Progress<'a> {
     area: Option<&'a [u8]>,
     archive: Option<&'a [u8]>,
     copy: Option<(u64, u64)>,
@@ -269,45 +265,60 @@ struct CompactEntry<'a> {
     freed: u64,
     message: &'a str,
     at: &'a str,
+}
+
+impl<'a> Progress<'a> {
+    pub(super) fn of(entry: &'a EntryRecord) -> Self {
+        let both = |(read, written)| (moment(read), moment(written));
+        Self {
+            area: entry.area.as_deref().map(path_bytes),
+            archive: entry.archive.as_deref().map(path_bytes),
+            copy: entry.copy,
+            parent_before: entry.parent_before.map(both),
+            parent_after: entry.parent_after.map(moment),
+            freed: entry.freed.get(),
+            message: &entry.message,
+            at: &entry.at,
+        }
+    }
+
+    /// Brings an entry so far.
+    pub(super) fn bring(&self, entry: &mut EntryRecord) {
+        let both = |(read, written)| (time_of(read), time_of(written));
+        entry.area = self.area.map(path_of_bytes);
+        entry.archive = self.archive.map(path_of_bytes);
+        entry.copy = self.copy;
+        entry.parent_before = self.parent_before.map(both);
+        entry.parent_after = self.parent_after.map(time_of);
+        entry.freed = Bytes::new(self.freed);
+        self.message.clone_into(&mut entry.message);
+        self.at.clone_into(&mut entry.at);
+    }
+}
+
+/// An [`EntryRecord`] as many of them lie in memory; never outside of it.
+#[derive(Serialize, Deserialize)]
+struct CompactEntry<'a> {
+    #[serde(borrow)]
+    action: CompactAction<'a>,
+    state: EntryState,
+    #[serde(borrow)]
+    progress: Progress<'a>,
     action_changed: bool,
 }
 
 impl Packable for EntryRecord {
     fn pack(&self, out: &mut Vec<u8>) -> bool {
         let Some(action) = CompactAction::of(&self.action) else { return false };
-        let parent_before =
-            self.parent_before.map(|(read, written)| (moment(read), moment(written)));
-        let entry = CompactEntry {
-            action,
-            state: self.state,
-            area: self.area.as_deref().map(path_bytes),
-            archive: self.archive.as_deref().map(path_bytes),
-            copy: self.copy,
-            parent_before,
-            parent_after: self.parent_after.map(moment),
-            freed: self.freed.get(),
-            message: &self.message,
-            at: &self.at,
-            action_changed: self.action_changed,
-        };
-        append(&entry, out)
+        let (state, action_changed) = (self.state, self.action_changed);
+        append(&CompactEntry { action, state, progress: Progress::of(self), action_changed }, out)
     }
 
     fn unpack(bytes: &mut &[u8]) -> Option<Self> {
-        let entry: CompactEntry<'_> = take(bytes)?;
-        let time = time_of_moment;
-        Some(Self {
-            action: entry.action.action()?,
-            state: entry.state,
-            area: entry.area.map(path_of_bytes),
-            archive: entry.archive.map(path_of_bytes),
-            copy: entry.copy,
-            parent_before: entry.parent_before.map(|(read, written)| (time(read), time(written))),
-            parent_after: entry.parent_after.map(time),
-            freed: Bytes::new(entry.freed),
-            message: entry.message.to_owned(),
-            at: entry.at.to_owned(),
-            action_changed: entry.action_changed,
-        })
+        let CompactEntry { action, state, progress, action_changed } = take(bytes)?;
+        let waiting = Self::waiting(action.action()?, String::new());
+        let mut entry = Self { state, action_changed, ..waiting };
+        progress.bring(&mut entry);
+        Some(entry)
     }
 }

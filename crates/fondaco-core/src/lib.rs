@@ -11,8 +11,9 @@
 //! and waterlines, [`history`] how they moved; [`books`] explain what a volume says is in use; [`analysis`] and
 //! [`rule`] say what may go and why, [`leftovers`] what nobody may need, [`duplicates`] which files and trees hold the same, [`peek`]
 //! looks into one file; [`plan`] records what is to go, as reviewed;
-//! [`carry_out`] does it, or rehearses it, and undoes it; [`archive`] packs and unpacks. A module uses only those
-//! before it in this list, and none of them prints, parses arguments or knows a terminal.
+//! [`carry_out`] does it, or rehearses it, and undoes it; [`archive`] packs and unpacks; [`unattended`] keeps what runs came
+//! to that nobody watched. A module uses only those before it in this list, and none of them prints, parses arguments or
+//! knows a terminal.
 
 pub mod analysis;
 pub mod archive;
@@ -39,5 +40,6 @@ pub mod saved;
 pub mod scan;
 pub mod shown;
 pub mod state;
+pub mod unattended;
 pub mod units;
 pub mod volume;

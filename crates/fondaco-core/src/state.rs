@@ -64,8 +64,12 @@ pub struct Settings {
     pub keep: Vec<String>,
     /// Volumes that exist only as directories.
     pub simulated: Vec<SimulatedVolume>,
-    /// How many scans that were saved by themselves are kept; older ones are forgotten. 0 saves none.
+    /// How many scans that were saved by themselves are kept at most; 0 saves none. They are thinned as they grow old.
     pub scans_kept: usize,
+    /// How many bytes they may take.
+    pub scans_budget: Bytes,
+    /// What unattended runs do if nothing else is said.
+    pub unattended: Unattended,
     /// Which kernels are never left over.
     pub kernels: KernelsKept,
     /// Names of accounts that the system does not know, by number.
@@ -85,13 +89,25 @@ impl Default for Settings {
             depot: None,
             keep: Vec::new(),
             simulated: Vec::new(),
-            scans_kept: 24,
+            scans_kept: 200,
+            scans_budget: Bytes::new(10 << 30),
+            unattended: Unattended::default(),
             kernels: KernelsKept::default(),
             accounts: BTreeMap::new(),
             size_classes: Vec::new(),
             age_classes: Vec::new(),
         }
     }
+}
+
+/// What unattended runs do if nothing else is said.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Unattended {
+    /// What they scan and try the rules on.
+    pub paths: Vec<PathBuf>,
+    /// Where they write metrics.
+    pub metrics: Option<PathBuf>,
 }
 
 /// Which kernels stay, besides the running one and what the boot loader's own entries name.
@@ -204,6 +220,16 @@ impl State {
     /// The file that the one run at a time locks.
     pub fn lock_file(&self) -> PathBuf {
         self.directory.join("run.lock")
+    }
+
+    /// The file that the one unattended run at a time locks.
+    pub fn unattended_lock_file(&self) -> PathBuf {
+        self.directory.join("unattended.lock")
+    }
+
+    /// Where the records of unattended runs are kept.
+    pub fn reports_directory(&self) -> PathBuf {
+        self.directory.join("reports")
     }
 
     /// Where scans are saved.

@@ -376,14 +376,25 @@ fn disturbed(
     (injected || status.code().is_none(), status.code())
 }
 
+/// Which calls of a kind are disturbed: each of them (or one in `step`) with `KILLS=all`; otherwise one in four of those,
+/// for each kind beginning with another one.
+fn to_disturb(kind: usize, step: usize) -> impl Iterator<Item = usize> {
+    let all = std::env::var("KILLS").is_ok_and(|said| said == "all");
+    let (first, step) = if all { (1, step) } else { (1 + kind % 4 * step, 4 * step) };
+    (first..200).step_by(step)
+}
+
+/// Every change with `KILLS=all`, otherwise one in four of them.
 #[test]
-fn a_run_killed_at_every_change_it_makes_loses_nothing() {
+fn a_run_killed_at_any_change_it_makes_loses_nothing() {
     let mut kills = 0;
-    for call in
+    for (kind, call) in
         ["renameat2", "linkat", "rename", "unlinkat", "mkdirat", "fsync", "fdatasync", "pwrite64"]
+            .into_iter()
+            .enumerate()
     {
         let step = if call == "pwrite64" { 5 } else { 1 };
-        for when in (1..200).step_by(step) {
+        for when in to_disturb(kind, step) {
             let place = Place::new(1);
             let command = ["carry-out", place.plan.to_str().unwrap()];
             if disturbed(&place, &command, (call, "signal=SIGKILL"), when).1 == Some(0) {
@@ -393,7 +404,8 @@ fn a_run_killed_at_every_change_it_makes_loses_nothing() {
             place.survives(&format!("killed at {call} number {when}"));
         }
     }
-    assert!(kills > 25, "only {kills} kills: the run makes more changes than that");
+    println!("{kills} kills");
+    assert!(kills > 15, "only {kills} kills: the run makes more changes than that");
 }
 
 /// What each call can plausibly answer instead.
@@ -543,7 +555,7 @@ fn the_names_of_a_new_depot_are_synced_before_anything_is_taken() {
 #[test]
 fn putting_back_that_is_cut_short_is_done_by_another_try() {
     let mut cuts = 0;
-    for (call, instead, step) in [
+    for (kind, (call, instead, step)) in [
         ("renameat2", "signal=SIGKILL", 1),
         ("unlinkat", "signal=SIGKILL", 1),
         ("fdatasync", "signal=SIGKILL", 2),
@@ -556,8 +568,11 @@ fn putting_back_that_is_cut_short_is_done_by_another_try() {
         ("openat2", "error=EACCES", 1),
         ("utimensat", "error=EPERM", 1),
         ("fchown", "error=EPERM", 1),
-    ] {
-        for when in (1..100).step_by(step) {
+    ]
+    .into_iter()
+    .enumerate()
+    {
+        for when in to_disturb(kind, step) {
             let place = Place::new(1);
             place.fondaco(&["carry-out", place.plan.to_str().unwrap()]).ok();
             let (cut, code) = disturbed(&place, &["put-back", "1"], (call, instead), when);
@@ -582,7 +597,8 @@ fn putting_back_that_is_cut_short_is_done_by_another_try() {
             place.is_as_before(&place.to_delete(), &what);
         }
     }
-    assert!(cuts > 20, "only {cuts} cuts: putting back makes more calls than that");
+    println!("{cuts} cuts");
+    assert!(cuts > 10, "only {cuts} cuts: putting back makes more calls than that");
 }
 
 #[test]

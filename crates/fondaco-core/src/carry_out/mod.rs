@@ -44,7 +44,7 @@ mod tools;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 
-pub use due::{Due, due, due_at};
+pub use due::{Due, NextDue, due, due_at, next_due};
 pub use execute::{RunSummary, carry_out, finish};
 pub use journal::{
     EntryRecord, EntryState, Journal, JournalError, LastOfReason, RunRecord, RunState,

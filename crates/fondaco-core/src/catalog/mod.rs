@@ -17,6 +17,7 @@ mod finder;
 mod keys;
 mod learned;
 mod mend;
+mod order;
 mod origin;
 mod ranking;
 mod scanned;
@@ -24,7 +25,6 @@ mod seen;
 mod shared;
 mod totals;
 
-use std::cmp::Ordering;
 use std::ffi::OsStr;
 use std::ops::Range;
 use std::os::unix::ffi::OsStrExt;
@@ -320,50 +320,6 @@ impl Catalog {
             at = if self.is_root(id) { None } else { self.parent(id) };
         }
         names.iter().rev().collect()
-    }
-
-    /// The order of two entries by the bytes of their whole paths, which are not made for that.
-    pub fn compare_paths(&self, one: EntryId, other: EntryId) -> Ordering {
-        let depth = |id| std::iter::successors(Some(id), |id| self.parent(*id)).count();
-        let (mut a, mut b) = (one, other);
-        let (mut depth_a, mut depth_b) = (depth(a), depth(b));
-        // the last entries on the way up that are not yet the same
-        let (mut below_a, mut below_b) = (None, None);
-        while a != b {
-            let (up_a, up_b) = (depth_a >= depth_b, depth_b >= depth_a);
-            if up_a {
-                below_a = Some(a);
-                let Some(above) = self.parent(a) else { break };
-                (a, depth_a) = (above, depth_a - 1);
-            }
-            if up_b {
-                below_b = Some(b);
-                let Some(above) = self.parent(b) else { break };
-                (b, depth_b) = (above, depth_b - 1);
-            }
-        }
-        // of two of which one lies in the other, the outer one has the shorter path
-        let (Some(a), Some(b)) = (below_a, below_b) else {
-            return below_a.is_some().cmp(&below_b.is_some());
-        };
-        let part = |id: EntryId, end: EntryId| {
-            let name = self.name(id).as_bytes().iter();
-            name.chain((id != end).then_some(&b'/'))
-        };
-        part(a, one).cmp(part(b, other))
-    }
-
-    /// The order of the directories that entries lie in, by the bytes of their paths: so that many entries can be put in the
-    /// order of their places with whole paths compared only of directories, of which there are few.
-    pub(crate) fn directory_ranks(
-        &self,
-        entries: impl Iterator<Item = EntryId>,
-    ) -> FxHashMap<u32, u32> {
-        let mut above: Vec<u32> = entries.map(|id| self.parent(id).unwrap_or(id).0).collect();
-        above.sort_unstable();
-        above.dedup();
-        above.sort_by(|a, b| self.compare_paths(EntryId(*a), EntryId(*b)));
-        (0..).zip(above).map(|(rank, id)| (id, rank)).collect()
     }
 
     /// The entry's path as seen from its root; nothing for the root itself.

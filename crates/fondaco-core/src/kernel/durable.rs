@@ -24,6 +24,19 @@ pub fn write_whole(path: &Path, contents: &[u8]) -> Result<(), CallError> {
     aside.name(path, RenameFlags::empty())
 }
 
+/// As [`write_whole`], but everybody may read it: for what other programs collect.
+///
+/// # Errors
+///
+/// As [`write_whole`].
+pub fn write_readable(path: &Path, contents: &[u8]) -> Result<(), CallError> {
+    let mut aside = Aside::create(path)?;
+    aside.file.write_all(contents).map_err(CallError::on(Op::Write, path))?;
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o644);
+    aside.file.set_permissions(mode).map_err(CallError::on(Op::Write, path))?;
+    aside.name(path, RenameFlags::empty())
+}
+
 /// A file that has no name yet but one of its own beside the wanted one. Dropped, it is gone.
 #[derive(Debug)]
 pub struct Aside {

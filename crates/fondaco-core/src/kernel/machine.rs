@@ -27,6 +27,24 @@ pub fn node_name() -> String {
     rustix::system::uname().nodename().to_string_lossy().into_owned()
 }
 
+/// Has this process and all threads that it begins later stand back for others: the lowest priority for processors, and
+/// for devices only the time that nobody else wants (`setpriority(2)`, `ioprio_set(2)`).
+///
+/// # Errors
+///
+/// As the calls.
+pub fn take_lowest_priority() -> std::io::Result<()> {
+    const LEAST: i32 = 19;
+    const OF_PROCESS: libc::c_long = 1;
+    // class 3 is idle; it has no levels
+    const IDLE: libc::c_long = 3 << 13;
+    rustix::process::setpriority_process(None, LEAST)?;
+    // SAFETY: the call takes three integers and touches no memory of ours.
+    let answer =
+        unsafe { libc::syscall(libc::SYS_ioprio_set, OF_PROCESS, 0 as libc::c_long, IDLE) };
+    if answer < 0 { Err(std::io::Error::last_os_error()) } else { Ok(()) }
+}
+
 /// The release of the kernel that runs (`uname(2)`).
 pub fn running_release() -> String {
     rustix::system::uname().release().to_string_lossy().into_owned()

@@ -42,7 +42,7 @@ pub use btrfs::{
 };
 pub use capacity::{Capacity, LevelFor, capacity};
 pub use deleted_files::{DeletedFile, DeletedFiles, Hold};
-pub use durable::{Aside, remove_abandoned, sync_directory, write_whole};
+pub use durable::{Aside, remove_abandoned, sync_directory, write_readable, write_whole};
 pub use ext::{ExtHidden, ext_hidden};
 pub use extents::{BlocksShared, Extent, blocks_shared, extents, settled_extents};
 pub use identity::{FileSystemId, file_system_id};
@@ -51,7 +51,8 @@ pub use lease::{Lease, LeaseReturn, Leases, NoLease};
 pub use machine::{
     addresses_are_scarce, effective_user, exposed_at, give_back_freed_memory, inode_clock,
     machine_id, node_name, outlive_file_size_limit, own_descriptor_table, processor_time,
-    processor_wait, raise_descriptor_limit, random_id, running_release, stand_back, times_waited,
+    processor_wait, raise_descriptor_limit, random_id, running_release, stand_back,
+    take_lowest_priority, times_waited,
 };
 pub use mounts::{AccessTimes, Mount, mount_of, mounts};
 pub use open_files::{Holder, OpenFiles};

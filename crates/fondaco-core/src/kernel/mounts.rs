@@ -1,7 +1,8 @@
 //! The kernel's mount table.
 
 use std::ffi::OsStr;
-use std::io;
+use std::fs::File;
+use std::io::{self, Read};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
@@ -50,7 +51,9 @@ pub enum AccessTimes {
 ///
 /// If `/proc/self/mountinfo` cannot be read. Lines that make no sense are left out.
 pub fn mounts() -> io::Result<Vec<Mount>> {
-    let table = std::fs::read("/proc/self/mountinfo")?;
+    // its length is not known before it is read: with room for the usual one, few calls do
+    let mut table = Vec::with_capacity(16 * 1024);
+    File::open("/proc/self/mountinfo")?.read_to_end(&mut table)?;
     Ok(table.split(|b| *b == b'\n').filter_map(parse_line).collect())
 }
 

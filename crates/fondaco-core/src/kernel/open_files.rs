@@ -45,7 +45,7 @@ fn names_of(process: &Path, what: &str) -> io::Result<Names> {
 /// (`proc_pid_fd(5)`, `proc_pid_map_files(5)`), as far as this process may see.
 #[derive(Debug, Default)]
 pub struct OpenFiles {
-    by_inode: HashMap<(u64, u64), Vec<u32>>,
+    by_inode: HashMap<(u64, u64), Vec<u32>, ahash::RandomState>,
     commands: HashMap<u32, String>,
     /// Processes that this user may not look into: 0 for root.
     pub hidden: usize,

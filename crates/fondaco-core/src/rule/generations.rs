@@ -185,8 +185,8 @@ fn week(at: DateTime) -> i64 {
 }
 
 /// Puts entries in the order in which a rule takes them: the oldest, largest or heaviest first; of equal ones the
-/// older, then the first by path.
-pub(super) fn put_in_order(catalog: &Catalog, rule: &Rule, ids: &mut [EntryId]) {
+/// older, then those of the first directory by path, and of those the first by name.
+pub(super) fn put_in_order(catalog: &Catalog, rule: &Rule, ids: &mut Vec<EntryId>) {
     let time = |id: EntryId| {
         let written = match catalog.kind(id) {
             Kind::Directory => catalog.newest(id),
@@ -206,10 +206,6 @@ pub(super) fn put_in_order(catalog: &Catalog, rule: &Rule, ids: &mut [EntryId]) 
         };
         (Reverse(weight), time)
     };
-    let mut keyed: Vec<_> = ids.iter().map(|id| (key(*id), *id)).collect();
-    keyed
-        .sort_by(|(a, one), (b, other)| a.cmp(b).then_with(|| catalog.compare_paths(*one, *other)));
-    for (place, (_, id)) in ids.iter_mut().zip(keyed) {
-        *place = id;
-    }
+    catalog.sort_by_place(ids, |id| *id);
+    ids.sort_by_cached_key(|id| key(*id));
 }

@@ -1,5 +1,6 @@
 //! Trying rules on a catalog: what each takes and why, and what keeps the rest back.
 
+use std::cell::Cell;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 
@@ -27,18 +28,9 @@ impl RuleSet {
             trial.rule(number as u16, rule);
         }
         let mut found = trial.found;
-        sort_by_place(catalog, &mut found.matches);
+        catalog.sort_by_place(&mut found.matches, |found| found.entry);
         found
     }
-}
-
-/// Puts matches in the order of their directories, and those of one directory in the order of their names.
-fn sort_by_place(catalog: &Catalog, matches: &mut [Match]) {
-    let parent = |found: &Match| catalog.parent(found.entry).unwrap_or(found.entry).0;
-    let ranks = catalog.directory_ranks(matches.iter().map(|found| found.entry));
-    matches.sort_by_cached_key(|found| {
-        (ranks.get(&parent(found)).copied(), catalog.own_name(found.entry))
-    });
 }
 
 /// What has become of an entry by the rules so far.
@@ -46,6 +38,40 @@ fn sort_by_place(catalog: &Catalog, matches: &mut [Match]) {
 enum Fate {
     Taken(u16),
     Kept(u16),
+}
+
+impl Fate {
+    fn keeper(self) -> Keeper {
+        match self {
+            Self::Taken(rule) => Keeper::TakenBefore(rule),
+            Self::Kept(rule) => Keeper::KeptBefore(rule),
+        }
+    }
+}
+
+/// What has become of each entry; four bytes for every entry of the catalog as soon as something has become of one.
+#[derive(Default)]
+struct Fates {
+    /// 0 for nothing, else twice the number of the rule, counted from 1, and one more if it keeps the entry.
+    codes: Vec<u32>,
+}
+
+impl Fates {
+    fn of(&self, id: EntryId) -> Option<Fate> {
+        let code = self.codes.get(id.0 as usize).copied().filter(|code| *code > 0)?;
+        let rule = (code / 2 - 1) as u16;
+        Some(if code % 2 == 0 { Fate::Taken(rule) } else { Fate::Kept(rule) })
+    }
+
+    fn set(&mut self, catalog: &Catalog, id: EntryId, fate: Fate) {
+        if self.codes.is_empty() {
+            self.codes.resize(catalog.ids().len(), 0);
+        }
+        self.codes[id.0 as usize] = match fate {
+            Fate::Taken(rule) => (u32::from(rule) + 1) * 2,
+            Fate::Kept(rule) => (u32::from(rule) + 1) * 2 + 1,
+        };
+    }
 }
 
 /// What generations and caps let go and keep of what a rule looks at.
@@ -60,6 +86,11 @@ struct ByGroups {
 
 type Reason = (Option<(u32, u32)>, Option<Bytes>);
 
+fn is_open(catalog: &Catalog, facts: &Circumstances<'_>, id: EntryId) -> bool {
+    let (device, inode) = catalog.device_and_inode(id);
+    facts.open.as_ref().is_some_and(|open| open.is_open(device, inode))
+}
+
 struct Trial<'a> {
     catalog: &'a Catalog,
     facts: &'a Circumstances<'a>,
@@ -67,7 +98,9 @@ struct Trial<'a> {
     protected: FxHashSet<u32>,
     /// Directories that are protected themselves, but not what is in them.
     itself: FxHashSet<u32>,
-    fates: FxHashMap<u32, Fate>,
+    fates: Fates,
+    /// The directory that was last asked for, and what keeps all that lies in it: neighbours mostly share one.
+    last_above: Cell<Option<(EntryId, Option<Keeper>)>>,
     /// Directories that hold something of which a rule has decided, if rules take whole leftovers.
     above_fates: Option<FxHashMap<u32, Fate>>,
     relief: Relief,
@@ -81,7 +114,8 @@ impl<'a> Trial<'a> {
             facts,
             protected: FxHashSet::default(),
             itself: FxHashSet::default(),
-            fates: FxHashMap::default(),
+            fates: Fates::default(),
+            last_above: Cell::new(None),
             above_fates: rules.wants_leftovers().then(FxHashMap::default),
             relief: Relief::default(),
             found: TryOut::default(),
@@ -109,32 +143,37 @@ impl<'a> Trial<'a> {
         new
     }
 
-    fn is_open(&self, id: EntryId) -> bool {
-        let (device, inode) = self.catalog.device_and_inode(id);
-        self.facts.open.as_ref().is_some_and(|open| open.is_open(device, inode))
-    }
-
     /// What keeps an entry whatever the rule says.
     fn keeper(&self, id: EntryId) -> Option<Keeper> {
         let inside = self.above_fates.as_ref().and_then(|above| above.get(&id.0));
-        if let Some(Fate::Taken(rule)) = inside {
-            return Some(Keeper::TakenBefore(*rule));
+        if let Some(fate) = inside {
+            return Some(fate.keeper());
         }
-        if let Some(Fate::Kept(rule)) = inside {
-            return Some(Keeper::KeptBefore(*rule));
+        let above = || self.catalog.parent(id).and_then(|above| self.keeper_above(above));
+        self.keeper_itself(id)
+            .or_else(above)
+            .or_else(|| is_open(self.catalog, self.facts, id).then_some(Keeper::InUse))
+    }
+
+    /// What keeps an entry since it is protected, or a rule has decided of it.
+    fn keeper_itself(&self, id: EntryId) -> Option<Keeper> {
+        if self.protected.contains(&id.0) {
+            return Some(Keeper::Protected);
         }
-        let mut at = Some(id);
-        while let Some(here) = at {
-            if self.protected.contains(&here.0) {
-                return Some(Keeper::Protected);
-            }
-            match self.fates.get(&here.0) {
-                Some(Fate::Taken(rule)) => return Some(Keeper::TakenBefore(*rule)),
-                Some(Fate::Kept(rule)) => return Some(Keeper::KeptBefore(*rule)),
-                None => at = self.catalog.parent(here),
-            }
+        self.fates.of(id).map(Fate::keeper)
+    }
+
+    /// What keeps all that lies in a directory.
+    fn keeper_above(&self, directory: EntryId) -> Option<Keeper> {
+        if let Some((last, keeper)) = self.last_above.get()
+            && last == directory
+        {
+            return keeper;
         }
-        self.is_open(id).then_some(Keeper::InUse)
+        let mut above = std::iter::successors(Some(directory), |id| self.catalog.parent(*id));
+        let keeper = above.find_map(|id| self.keeper_itself(id));
+        self.last_above.set(Some((directory, keeper)));
+        keeper
     }
 
     fn rule(&mut self, number: u16, rule: &Rule) {
@@ -158,20 +197,20 @@ impl<'a> Trial<'a> {
     }
 
     /// Keeps what a rule has decided.
-    fn decide(&mut self, decided: Vec<(EntryId, Fate)>) {
-        if let Some(above_fates) = &mut self.above_fates {
-            for (id, fate) in &decided {
-                let above =
-                    std::iter::successors(self.catalog.parent(*id), |id| self.catalog.parent(*id));
-                for id in above {
-                    // what is above that has been noted before
-                    if above_fates.insert(id.0, *fate).is_some() {
-                        break;
-                    }
+    fn decide(&mut self, decided: impl Iterator<Item = (EntryId, Fate)>) {
+        self.last_above.set(None);
+        for (id, fate) in decided {
+            self.fates.set(self.catalog, id, fate);
+            let Some(above_fates) = &mut self.above_fates else { continue };
+            let above =
+                std::iter::successors(self.catalog.parent(id), |id| self.catalog.parent(*id));
+            for id in above {
+                // what is above that has been noted before
+                if above_fates.insert(id.0, fate).is_some() {
+                    break;
                 }
             }
         }
-        self.fates.extend(decided.into_iter().map(|(id, fate)| (id.0, fate)));
     }
 
     /// Why the time of a rule has not come, if it has not.
@@ -235,11 +274,13 @@ impl<'a> Trial<'a> {
             may = std::mem::take(&mut groups.go);
             trial.still_over = groups.still_over;
         }
-        generations::put_in_order(catalog, rule, &mut may);
+        if rule.until.is_some() {
+            generations::put_in_order(catalog, rule, &mut may);
+        }
         let taken = self.until_enough(number, rule, trial, may);
         let kept = groups.kept.iter().map(|id| (*id, Fate::Kept(number)));
         let decided = kept.chain(taken.iter().map(|id| (*id, Fate::Taken(number))));
-        self.decide(decided.collect());
+        self.decide(decided);
         if matches!(trial.state, RuleState::OverLimit(_)) {
             let held = |id| HeldBack { entry: id, rule: number, by: Keeper::Limit };
             self.found.held_back.extend(taken.into_iter().map(held));
@@ -274,11 +315,13 @@ impl<'a> Trial<'a> {
                 (looked_at, may)
             }
             Takes::Directories => {
+                let (protected, itself, fates) = (&self.protected, &self.itself, &self.fates);
+                let facts = self.facts;
                 let blocked = |id: EntryId| {
-                    self.protected.contains(&id.0)
-                        || self.itself.contains(&id.0)
-                        || self.fates.contains_key(&id.0)
-                        || self.is_open(id)
+                    protected.contains(&id.0)
+                        || itself.contains(&id.0)
+                        || fates.of(id).is_some()
+                        || is_open(catalog, facts, id)
                 };
                 let may = directories::holding(catalog, &rule.lens, rule.ages, accounts, &blocked);
                 let never = |_: EntryId| false;

@@ -11,6 +11,7 @@ mod names;
 mod read;
 mod schema;
 mod seal;
+mod thin;
 mod write;
 
 use std::io;
@@ -26,6 +27,8 @@ use crate::parallel;
 use crate::shown::{DocPath, Shown};
 use crate::state::State;
 use crate::units::{Bytes, Time};
+pub use thin::thin;
+
 use schema::{DOCUMENT_KIND, Document, ExcludedPlaces, UnreadablePlace, VERSION};
 
 /// Why a scan could not be saved or opened.
@@ -156,8 +159,8 @@ pub fn about(path: &Path) -> Result<About, SavedError> {
     })
 }
 
-/// Saves a catalog under the next number; gives the number. `automatic` ones are forgotten when there
-/// are more of them than the settings keep.
+/// Saves a catalog under the next number; gives the number. `automatic` ones are thinned, see
+/// [`thin`].
 ///
 /// # Errors
 ///
@@ -178,22 +181,9 @@ pub fn save(state: &State, catalog: &Catalog, automatic: bool) -> Result<u64, Sa
     }
     tracing::info!(number, entries = catalog.len(), automatic, "scan saved");
     if automatic {
-        forget_old(state)?;
+        thin(state, Time::now())?;
     }
     Ok(number)
-}
-
-fn forget_old(state: &State) -> Result<(), SavedError> {
-    let automatic = |scan: &SavedScan| scan.about.as_ref().is_ok_and(|about| about.automatic);
-    let all: Vec<SavedScan> = list(state)?.into_iter().filter(automatic).collect();
-    for old in all.iter().rev().skip(state.settings.scans_kept) {
-        match forget(state, old.number) {
-            // another process was faster
-            Ok(()) | Err(SavedError::Missing(_)) => {}
-            Err(error) => return Err(error),
-        }
-    }
-    Ok(())
 }
 
 /// Writes a catalog to a file of any name.

@@ -44,7 +44,8 @@ pub struct Look {
 #[derive(Debug, Args)]
 pub struct Scanned {
     /// Directories to scan
-    #[arg(required_unless_present = "saved", conflicts_with = "saved", value_name = "PATH")]
+    // that there is one is asked for in `Looked::of`: a report may be of something else
+    #[arg(conflicts_with = "saved", value_name = "PATH")]
     pub paths: Vec<PathBuf>,
     #[command(flatten)]
     pub look: Look,
@@ -307,9 +308,12 @@ pub enum ChartWord {
 /// The arguments of `fondaco report`.
 #[derive(Debug, Args)]
 pub struct Report {
-    /// Where to; the ending says how: .html or .pdf
-    #[arg(short, long, value_name = "FILE")]
-    pub output: PathBuf,
+    /// Where to; the ending says how: .html or .pdf, of an unattended run .html or .txt
+    #[arg(short, long, value_name = "FILE", required_unless_present = "run")]
+    pub output: Option<PathBuf>,
+    /// What the unattended run of this number came to, or the last one; printed if no file is given
+    #[arg(long, value_name = "N|last", conflicts_with_all = ["duplicates", "top", "title", "paths", "saved"])]
+    pub run: Option<String>,
     /// What stands above it
     #[arg(long, value_name = "TEXT", default_value = "What is on this storage")]
     pub title: String,

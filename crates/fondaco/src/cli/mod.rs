@@ -3,6 +3,7 @@
 mod looking;
 mod removal;
 mod rules;
+mod unattended;
 mod words;
 
 use std::path::PathBuf;
@@ -19,6 +20,7 @@ pub use looking::{
 };
 pub use removal::{CarryOut, Journal, Plan, PutBack};
 pub use rules::{Rules, RulesAct, RulesPast, RulesTry};
+pub use unattended::{Log, Schedule, Tend};
 
 /// Find what fills a volume, and free it safely.
 ///
@@ -77,7 +79,7 @@ impl Cli {
 /// What the exit codes mean; shown in the help and the manual.
 pub const EXIT_CODES: &str = "\
 Exit codes: 0 all done; 1 failed; 2 bad usage; 3 something was refused by a guard, the rest is done; \
-4 places could not be read, what is said holds for the rest.";
+4 places could not be read, what is said holds for the rest; 5 another unattended run is at work.";
 
 /// What can be done without the screen.
 #[derive(Debug, Subcommand)]
@@ -151,6 +153,19 @@ pub enum Command {
         before_help = "Examples:\n  fondaco carry-out plan.json --rehearse\n  fondaco carry-out plan.json"
     )]
     CarryOut(CarryOut),
+    /// Do what the rules say, unattended: for a timer
+    #[command(
+        before_help = "Examples:\n  fondaco tend /srv/seamark\n  fondaco tend --rules night.toml /srv/seamark --at-most 2h --json"
+    )]
+    Tend(Tend),
+    /// Have a timer run `fondaco tend`; shows what is written before it is
+    #[command(
+        before_help = "Examples:\n  fondaco schedule --every day /srv/seamark --at-most 2h\n  fondaco schedule --every '*:0/5' --when-above 85% /srv/seamark\n  fondaco schedule --remove"
+    )]
+    Schedule(Schedule),
+    /// Show the log: what was scanned, carried out, refused, put back
+    #[command(before_help = "Examples:\n  fondaco log\n  fondaco log --since 2041-03-07 --trouble")]
+    Log(Log),
     /// Show runs and what became of their actions; finish or undo one, purge what it holds
     #[command(before_help = "Examples:\n  fondaco journal\n  fondaco journal 4 --undo")]
     Journal(Journal),

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use fondaco_core::pattern::{Pattern, PatternError};
+use fondaco_core::units::Time;
 use serde::Serialize;
 
 /// One of these, by the word that it is written as in JSON documents.
@@ -35,6 +36,16 @@ pub(super) fn points(text: &str) -> Result<(f64, f64), Expected> {
     let parts = text.split_once('x').and_then(|(w, h)| Some((w.parse().ok()?, h.parse().ok()?)));
     let usable = |(w, h): &(f64, f64)| (560.0..=5000.0).contains(w) && (320.0..=5000.0).contains(h);
     parts.filter(usable).ok_or(Expected("points such as 842x595, at least 560x320"))
+}
+
+/// A day or a moment, as the beginning of an RFC 3339 time in UTC.
+pub(super) fn moment(text: &str) -> Result<String, Expected> {
+    let expected = Expected("a day or a moment, such as 2041-03-07 or 2041-03-07T03:00");
+    let whole = format!("{text}{}", "0000-01-01T00:00:00Z".get(text.len()..).unwrap_or_default());
+    match text.is_ascii() && text.len() >= 10 && Time::of_rfc3339(&whole).is_some() {
+        true => Ok(text.to_owned()),
+        false => Err(expected),
+    }
 }
 
 pub(super) fn descriptor(text: &str) -> Result<(u32, u32), Expected> {

@@ -47,6 +47,9 @@ pub(super) struct Looked {
 impl Looked {
     /// What a command says is to be scanned or opened, see [`Looked::obtain`].
     pub(super) fn of(scanned: &Scanned, closer: Closer, state: Option<PathBuf>) -> Result<Self> {
+        if scanned.paths.is_empty() && scanned.walk.saved.is_none() {
+            usage!("say what is scanned: PATH, or --saved N for a saved scan");
+        }
         Self::obtain(&scanned.paths, &scanned.look, &scanned.walk, closer, state)
     }
 

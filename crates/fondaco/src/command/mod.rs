@@ -13,13 +13,17 @@ mod files;
 mod held;
 mod journal;
 mod leftovers;
+mod log;
 mod look;
 mod plan;
 mod put_back;
 mod report;
+mod rule_planning;
 mod rules;
 mod scan;
 mod scans;
+mod schedule;
+mod tend;
 mod volumes;
 
 use std::ops::ControlFlow;
@@ -59,6 +63,8 @@ pub enum Outcome {
     Refused,
     /// Places could not be read: what is said holds for the rest.
     Unreadable,
+    /// Another unattended run is at work.
+    Busy,
 }
 
 impl Outcome {
@@ -75,6 +81,7 @@ impl From<Outcome> for ExitCode {
             Outcome::Failed => ExitCode::from(1),
             Outcome::Refused => ExitCode::from(3),
             Outcome::Unreadable => ExitCode::from(4),
+            Outcome::Busy => ExitCode::from(5),
         }
     }
 }
@@ -103,6 +110,9 @@ pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Ou
         Command::Rules(arguments) => rules::run(&arguments, state),
         Command::Plan(arguments) => plan::run(&arguments, state),
         Command::CarryOut(arguments) => carry_out::run(&arguments, state),
+        Command::Schedule(arguments) => schedule::run(&arguments, state),
+        Command::Log(arguments) => log::run(&arguments, state),
+        Command::Tend(arguments) => tend::run(&arguments, state),
         Command::Journal(arguments) => journal::run(&arguments, state),
         Command::PutBack(arguments) => put_back::run(&arguments, state),
         Command::Demo(arguments) => demo::run(&arguments, state, theme),

@@ -11,16 +11,16 @@ use fondaco_core::kernel::{self, Aside, DeletedFile, DeletedFiles, Hold, Kind, P
 use fondaco_core::packed_list::{PackedList, Record};
 use fondaco_core::plan::{
     Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, PlannedLeftovers, Put, Refusal,
-    Reviewer, RuleChoice, is_plan, plan_copies, plan_emptied, plan_held,
+    Reviewer, is_plan, plan_copies, plan_emptied, plan_held,
 };
-use fondaco_core::rule::{Circumstances, RuleState};
+use fondaco_core::rule::RuleState;
 use fondaco_core::shown::{DocPath, Shown, safe_json_pretty, shown};
 use fondaco_core::state::State;
 use fondaco_core::units::{Time, counted, grouped};
 use fondaco_core::volume::root_of_held;
 
 use super::actions::{self, ActionLine};
-use super::look::look_closer_at;
+use super::rule_planning::{Conditions, TriedRules};
 use super::{Outcome, binary, obtain, real_entry};
 use crate::cli::{self, CopyDeed};
 use crate::environment::open_state;
@@ -176,29 +176,16 @@ struct Making<'a> {
 impl Making<'_> {
     fn by_rules(&mut self, file: &Path, catalog: Catalog, confirmed: Option<u64>) -> Result<()> {
         let rules = super::rules::read(file, self.state)?;
-        let catalog = match rules.wants_closer_look() {
-            true => look_closer_at(catalog, false)?,
-            false => catalog,
-        };
-        let mut reviewer =
-            Reviewer::of_scan(self.state, catalog.origin(), catalog.roots(), Time::now());
-        self.given_up.iter().for_each(|DocPath(place)| reviewer.give_up(place));
-        for root in catalog.roots() {
-            reviewer.protect(rules.protected_below(&root.path));
+        let (state, depot, given_up) = (self.state, self.depot.clone(), self.given_up.clone());
+        let conditions = Conditions { state, depot, given_up, confirmed };
+        let tried = TriedRules::new(rules, catalog, conditions)?;
+        for warning in &tried.warnings {
+            tell!("{}: {warning}", Shown(file));
         }
-        for root in catalog.roots() {
-            for warning in rules.names_nothing(&catalog, root.entry) {
-                tell!("{}: {warning}", Shown(file));
-            }
-        }
-        let mut facts = Circumstances::now(self.state, catalog.origin(), catalog.roots())?;
-        self.given_up.iter().for_each(|DocPath(place)| facts.protection.give_up(place));
-        facts.confirmed = confirmed;
-        facts.look_for_leftovers(&rules, &catalog, self.state)?;
-        let tried = rules.try_on(&catalog, &facts);
-        for (number, (rule, trial)) in rules.rules.iter().zip(&tried.rules).enumerate() {
+        let TriedRules { rules, catalog, tried: outcome, .. } = &tried;
+        for (number, (rule, trial)) in rules.rules.iter().zip(&outcome.rules).enumerate() {
             let title = shown(&rule.title);
-            for (by, sum) in tried.keepers(&catalog, number) {
+            for (by, sum) in outcome.keepers(catalog, number) {
                 let (count, size) = (grouped(sum.entries), binary(sum.allocated));
                 tell!("rule {title} leaves out {count} matches, {size}: {}", keeper_word(by));
             }
@@ -213,15 +200,12 @@ impl Making<'_> {
                 }
             }
         }
-        for found in &tried.matches {
-            let rule = &rules.rules[usize::from(found.rule)];
-            let RuleChoice { choice, deed, reason, purge_after } =
-                RuleChoice::of(&catalog, rule, found, &self.depot);
-            let planned = reviewer.plan(&choice, &deed, &reason);
-            self.put(planned.map(|planned| Planned { purge_after, ..planned }));
-        }
-        self.protect.extend(reviewer.protected());
-        self.roots = catalog.roots().iter().map(|root| root.path.clone()).collect();
+        let reviewed = tried.review();
+        let refused = reviewed.left_out.iter().map(|left_out| left_out.refusal.to_string());
+        self.left_out.extend(refused);
+        self.found = reviewed.planned;
+        self.protect.extend(reviewed.protect);
+        self.roots = reviewed.roots;
         Ok(())
     }
 

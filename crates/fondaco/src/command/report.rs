@@ -1,18 +1,26 @@
 //! `fondaco report`
 
-use std::path::PathBuf;
+use std::io::Write;
+use std::path::{Path, PathBuf};
 
 use anyhow::{Result, bail};
 use fondaco_core::shown::Shown;
+use fondaco_core::unattended::{read_record, records};
 
 use super::look::{Closer, Looked, classes};
 use super::{Outcome, duplicates};
 use crate::charts;
 use crate::cli;
-use crate::output::{self, say};
+use crate::environment::open_state;
+use crate::output::{self, say, usage};
+use crate::query::unattended_letter;
 
 pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Outcome> {
-    let file = &arguments.output;
+    if let Some(which) = &arguments.run {
+        return of_unattended(which, arguments.output.as_deref(), state);
+    }
+    // the command line asks for one of the two
+    let Some(file) = &arguments.output else { bail!("say where: -o FILE.html or FILE.pdf") };
     let as_pdf = match file.extension().and_then(|ending| ending.to_str()) {
         Some("pdf") => true,
         Some("html") => false,
@@ -32,4 +40,38 @@ pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Out
     charts::write_new(file, &bytes)?;
     say!("written: {}", Shown(file));
     Ok(looked.outcome())
+}
+
+/// Prints or writes what an unattended run came to.
+fn of_unattended(which: &str, file: Option<&Path>, state: Option<PathBuf>) -> Result<Outcome> {
+    let all = records(&open_state(state)?)?;
+    let number: Option<u64> = which.parse().ok();
+    if number.is_none() && which != "last" {
+        usage!("--run takes the number of an unattended run, or `last`");
+    }
+    let found = match number {
+        Some(number) => all.iter().find(|(other, _)| *other == number),
+        None => all.last(),
+    };
+    let Some((_, path)) = found else {
+        let known = match (all.first(), all.last()) {
+            (Some((first, _)), Some((last, _))) => format!("those from {first} to {last} are kept"),
+            _ => "none is kept: fondaco tend makes one".to_owned(),
+        };
+        bail!("there is no report of unattended run {which}; {known}");
+    };
+    let letter = unattended_letter(&read_record(path)?);
+    let Some(file) = file else {
+        std::io::stdout().write_all(letter.to_text().as_bytes())?;
+        return Ok(Outcome::AllDone);
+    };
+    let text = match file.extension().and_then(|ending| ending.to_str()) {
+        Some("html") => letter.to_html()?,
+        Some("txt") => letter.to_text(),
+        _ => usage!("{}: the name must end in .html or .txt", Shown(file)),
+    };
+    output::is_to_be_new(file)?;
+    charts::write_new(file, text.as_bytes())?;
+    say!("written: {}", Shown(file));
+    Ok(Outcome::AllDone)
 }

@@ -16,6 +16,7 @@ mod rule_words;
 mod rules;
 mod rules_past;
 mod same_names;
+mod unattended;
 mod volumes;
 
 use std::fmt::Debug;
@@ -47,6 +48,7 @@ pub use rule_words::{RuleWords, rule_words};
 pub use rules::{Tried, keeper_word, level_words};
 pub use rules_past::Past;
 pub use same_names::SameNames;
+pub use unattended::unattended_letter;
 pub use volumes::Volumes;
 
 /// What a query is asked of: a part of a scan.

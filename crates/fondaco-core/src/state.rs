@@ -108,6 +108,57 @@ pub struct Unattended {
     pub paths: Vec<PathBuf>,
     /// Where they write metrics.
     pub metrics: Option<PathBuf>,
+    /// Whom they tell what they came to, and how.
+    pub mail: Option<MailSettings>,
+}
+
+/// Mail of unattended runs. What is needed to log in stands elsewhere.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MailSettings {
+    /// Addresses that it goes to.
+    pub to: Vec<String>,
+    /// Address that it comes from; `fondaco` at this machine if there is none.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// Server and port, as in `mail.seamark.example:587`; the machine's own `sendmail` if there is none.
+    #[serde(default)]
+    pub server: Option<String>,
+    /// How the way to the server is protected; by the port if nothing is said: `tls` for 465, else `starttls`.
+    #[serde(default)]
+    pub encryption: Option<MailEncryption>,
+    /// File of mode 0600 with the user in its first line and the password in its second.
+    #[serde(default)]
+    pub login_file: Option<PathBuf>,
+    /// The program that takes mail, if there is no server.
+    #[serde(default)]
+    pub sendmail: Option<PathBuf>,
+    /// After which runs.
+    #[serde(default)]
+    pub when: MailWhen,
+}
+
+/// How the way to a mail server is protected.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum MailEncryption {
+    /// TLS from the first byte.
+    Tls,
+    /// TLS once the server was asked for it; nothing is sent if it refuses.
+    Starttls,
+    /// Not at all: for a server on this machine. Nothing that logs in is sent that way.
+    None,
+}
+
+/// After which runs mail is sent.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum MailWhen {
+    /// After all.
+    Always,
+    /// If something was refused or failed, or a volume is still above its waterline.
+    #[default]
+    Trouble,
 }
 
 /// Which kernels stay, besides the running one and what the boot loader's own entries name.

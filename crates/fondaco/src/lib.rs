@@ -16,6 +16,7 @@ mod failure;
 mod fit;
 mod frame;
 mod log;
+mod mail;
 mod manual;
 mod output;
 mod query;

@@ -69,7 +69,7 @@ impl Pier {
         let lines = out.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
         lines
             .inspect(|line| {
-                assert_eq!((&line["fondaco"], &line["kind"]), (&1.into(), &"step".into()))
+                assert_eq!((&line["fondaco"], &line["kind"]), (&1.into(), &"step".into()));
             })
             .map(|line| (text(&line, "step"), text(&line, "grade"), text(&line, "words")))
             .collect()
@@ -272,4 +272,75 @@ fn units_are_shown_before_they_are_written_hold_before_systemd_and_go_again() {
     std::fs::remove_file(&timer).unwrap();
     pier.fondaco(&["schedule", "--units", units, "--remove", "--yes"]).ok();
     assert!(!Path::new(&service).exists());
+}
+
+/// A mail server on this machine that writes what it takes as a line of JSON.
+const MAIL_SERVER: &str = r#"
+import asyncio, json, sys
+from aiosmtpd.controller import Controller
+class Keep:
+    async def handle_DATA(self, server, session, envelope):
+        print(json.dumps({"to": envelope.rcpt_tos, "text": envelope.content.decode("utf-8", "replace")}), flush=True)
+        return "250 taken"
+controller = Controller(Keep(), hostname="127.0.0.1", port=int(sys.argv[1]))
+controller.start()
+print("ready", flush=True)
+sys.stdin.read()
+controller.stop()
+"#;
+
+#[test]
+fn mail_goes_to_all_when_something_is_to_be_read_and_waits_while_the_server_is_away() {
+    use std::io::{BufRead, BufReader};
+    let pier = Pier::new();
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let settings = |when: &str| {
+        let text = format!(
+            "[unattended]\npaths = [\"{}\"]\n[unattended.mail]\nto = [\"night@seamark.example\", \
+             \"day@seamark.example\"]\nfrom = \"fondaco@seamark.example\"\nserver = \"127.0.0.1:{port}\"\n\
+             encryption = \"none\"\nwhen = \"{when}\"\n",
+            pier.root.display()
+        );
+        std::fs::write(pier.state.join("settings.toml"), text).unwrap();
+    };
+    // nobody is there to take it: the run is as good without
+    settings("always");
+    let first = pier.fondaco(&["tend", "--json"]).ok();
+    assert!(first.out().contains("no mail was sent, it goes with that of the next run"));
+    let modules = Path::new(env!("CARGO_TARGET_TMPDIR")).parent().unwrap().join("readers");
+    let server = Command::new("python3")
+        .args(["-c", MAIL_SERVER, &port.to_string()])
+        .env("PYTHONPATH", modules)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn();
+    let Ok(mut server) = server else { return eprintln!("SKIPPED: mail needs python3") };
+    let mut taken = BufReader::new(server.stdout.take().unwrap()).lines();
+    if !matches!(taken.next(), Some(Ok(line)) if line == "ready") {
+        return eprintln!("SKIPPED: mail needs aiosmtpd, which scripts/test installs from PyPI");
+    }
+    let mut mail = || serde_json::from_str::<Value>(&taken.next().unwrap().unwrap()).unwrap();
+    // what waited comes first, then that of this run, with a rule whose name would forge a header and drive a terminal
+    pier.rules(&RULE.replace("old logs", "old\\r\\nBcc: reef@seamark.example\\u001b[2J<b>"));
+    (1..=3).for_each(|day| pier.log(&format!("tide-2041-02-{day:02}.log")));
+    let second = pier.fondaco(&["tend", "--json"]).ok();
+    assert!(second.out().contains("mail went to night@seamark.example, day@seamark.example"));
+    let (waited, own) = (mail(), mail());
+    assert_eq!(waited["to"].as_array().unwrap().len(), 2);
+    assert!(waited["text"].as_str().unwrap().contains("18 actions done"));
+    let text = own["text"].as_str().unwrap();
+    assert!(text.contains("Subject: Fondaco: ") && text.contains("text/html"), "{text}");
+    assert!(
+        !text.contains('\u{1b}') && !text.lines().any(|line| line.starts_with("Bcc")),
+        "{text}"
+    );
+    // only when something is to be read: not after this one, and after one with a mistake in its rules
+    settings("trouble");
+    pier.fondaco(&["tend"]).ok();
+    pier.rules("[[rule]]\n");
+    assert_eq!(pier.fondaco(&["tend"]).code(), 1);
+    assert!(mail()["text"].as_str().unwrap().contains("something failed"));
+    drop(server.stdin.take());
+    server.wait().unwrap();
 }

@@ -10,8 +10,8 @@ use std::path::PathBuf;
 
 pub use lock::UnattendedLock;
 pub use record::{
-    CarriedOut, Fill, Grade, Purged, RuleRecord, Step, Told, UnattendedRecord, Undone, UndoneList,
-    VolumeRecord, keep_record, read_record, records,
+    CarriedOut, Fill, Grade, MailState, Purged, RuleRecord, Step, Told, UnattendedRecord, Undone,
+    UndoneList, VolumeRecord, keep_record, read_record, records,
 };
 
 use crate::kernel::CallError;

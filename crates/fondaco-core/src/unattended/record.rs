@@ -202,6 +202,19 @@ pub struct Purged {
     pub freed: Bytes,
 }
 
+/// What has become of the mail of a run.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum MailState {
+    /// None is to be sent.
+    #[default]
+    NotWanted,
+    /// It could not be sent yet, and goes with that of the next run.
+    Waits,
+    /// A server or program has taken it.
+    Sent,
+}
+
 /// An unattended run, whole.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct UnattendedRecord {
@@ -235,6 +248,9 @@ pub struct UnattendedRecord {
     pub failed: UndoneList,
     /// What was purged.
     pub purged: Purged,
+    /// What has become of its mail.
+    #[serde(default)]
+    pub mail: MailState,
     /// What will be purged next, and when: how many actions, their bytes, RFC 3339.
     pub next_purge: Option<(u64, Bytes, String)>,
 }

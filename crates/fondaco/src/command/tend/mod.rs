@@ -13,9 +13,9 @@ use std::time::Instant;
 use anyhow::Result;
 use fondaco_core::kernel;
 use fondaco_core::shown::{DocPath, Shown, shown};
-use fondaco_core::state::State;
+use fondaco_core::state::{MailSettings, MailWhen, State};
 use fondaco_core::unattended::{
-    Fill, Grade, Step, UnattendedError, UnattendedLock, UnattendedRecord, VolumeRecord,
+    Fill, Grade, MailState, Step, UnattendedError, UnattendedLock, UnattendedRecord, VolumeRecord,
     keep_record, read_record, records,
 };
 use fondaco_core::units::{Age, Level, Time};
@@ -25,7 +25,10 @@ use self::telling::Telling;
 use super::Outcome;
 use crate::cli;
 use crate::environment::open_state;
+use crate::failure::Failure;
+use crate::mail::Post;
 use crate::output::{tell, usage};
+use crate::query::unattended_letter;
 
 pub(super) fn run(arguments: &cli::Tend, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
@@ -205,5 +208,70 @@ impl Tending<'_> {
                 }
             }
         }
+        if let Some(mail) = &settings.mail {
+            self.send_mail(mail);
+        }
+    }
+
+    /// Sends its own mail if it is wanted, after that of earlier runs which could not be sent. What cannot be sent waits for
+    /// the next run.
+    fn send_mail(&mut self, mail: &MailSettings) {
+        let wanted = mail.when == MailWhen::Always || self.telling.record.needs_a_reader();
+        let earlier = self.waiting();
+        if !wanted && earlier.is_empty() {
+            return;
+        }
+        let sent = Post::new(mail).and_then(|post| {
+            for mut record in earlier {
+                post.send(&unattended_letter(&record), mail)?;
+                record.mail = MailState::Sent;
+                keep_record(self.state, &record)?;
+            }
+            match wanted {
+                true => post.send(&unattended_letter(&self.telling.record), mail),
+                false => Ok(()),
+            }
+        });
+        match sent {
+            Ok(()) => {
+                if wanted {
+                    self.telling.record.mail = MailState::Sent;
+                }
+                let words = format!("mail went to {}", shown(mail.to.join(", ")));
+                self.telling.tell(Step::Send, Grade::Done, words);
+            }
+            Err(error) => {
+                if wanted {
+                    self.telling.record.mail = MailState::Waits;
+                }
+                let why = Failure::with_causes(error.as_ref());
+                let words = format!("no mail was sent, it goes with that of the next run: {why}");
+                // a mail that cannot be sent does not fail the run
+                self.telling.tell(Step::Send, Grade::Done, words);
+            }
+        }
+    }
+
+    /// Records of the last runs whose mail could not be sent.
+    fn waiting(&mut self) -> Vec<UnattendedRecord> {
+        const MOST: usize = 20;
+        let number = self.telling.record.number;
+        let all = match records(self.state) {
+            Ok(all) => all,
+            Err(error) => {
+                self.telling.tell(Step::Send, Grade::Failed, error.to_string());
+                return Vec::new();
+            }
+        };
+        let mut waiting = Vec::new();
+        for (_, path) in all.iter().rev().filter(|(other, _)| *other < number).take(MOST) {
+            match read_record(path) {
+                Ok(record) if record.mail == MailState::Waits => waiting.push(record),
+                Ok(_) => {}
+                Err(error) => self.telling.tell(Step::Send, Grade::Failed, error.to_string()),
+            }
+        }
+        waiting.reverse();
+        waiting
     }
 }

@@ -108,6 +108,8 @@ pub struct Unattended {
     pub paths: Vec<PathBuf>,
     /// Where they write metrics.
     pub metrics: Option<PathBuf>,
+    /// How many bytes of archives they read back and compare each day; none if it is not given.
+    pub verify: Option<Bytes>,
     /// Whom they tell what they came to, and how.
     pub mail: Option<MailSettings>,
 }

@@ -344,3 +344,70 @@ fn mail_goes_to_all_when_something_is_to_be_read_and_waits_while_the_server_is_a
     drop(server.stdin.take());
     server.wait().unwrap();
 }
+
+#[test]
+fn archives_are_listed_proved_again_and_restored_elsewhere_without_the_journal() {
+    let pier = Pier::new();
+    pier.rules(&RULE.replace("set-aside", "archive").replace("purge_after = \"1 s\"\n", ""));
+    let settings =
+        format!("[unattended]\npaths = [\"{}\"]\nverify = 1000000\n", pier.root.display());
+    std::fs::write(pier.state.join("settings.toml"), settings).unwrap();
+    let before = picture(&pier.root.join("logs"));
+    let ran = pier.fondaco(&["tend", "--json"]).ok();
+    assert!(ran.out().contains("1 archive, "), "{}", ran.out());
+    assert_eq!(pier.logs(), 12);
+    let depots = pier.fondaco(&["depots", "--json"]).ok().json();
+    let archive = &depots["depots"][0]["archives"][0];
+    assert_eq!((&archive["targets"], &archive["entries"]), (&18.into(), &18.into()));
+    let archive = archive["path"].as_str().unwrap();
+    assert!(
+        pier.fondaco(&["depots", "check"]).ok().out().contains("written, read back and removed")
+    );
+    pier.fondaco(&["depots", "verify"]).ok();
+
+    // on another machine, as it were: another state directory
+    let (elsewhere, back) = (pier.state.join("other"), pier.state.join("back"));
+    std::fs::create_dir(&back).unwrap();
+    let other = |arguments: &[&str]| {
+        let mut command = Command::new(FONDACO);
+        command.args(arguments).env("FONDACO_STATE", &elsewhere).current_dir("/");
+        Ran(command.output().unwrap())
+    };
+    let one = pier.root.join("logs/tide-2041-01-07.log");
+    let (to, one) = (back.to_str().unwrap(), one.to_str().unwrap());
+    assert!(other(&["depots", "show", archive]).ok().out().contains(one));
+    other(&["depots", "restore", archive, "--to", to, one]).ok();
+    // what has the name stays, the others are restored
+    let again = other(&["depots", "restore", archive, "--to", to]);
+    assert_eq!(again.code(), 3, "{}", again.err());
+    assert!(again.out().contains("17 restored, 1 refused"), "{}", again.out());
+    let restored = picture(&back);
+    let names: Vec<_> =
+        std::fs::read_dir(&back).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    assert_eq!(names.len(), 18, "{names:?}");
+    for name in names {
+        let of = |picture: &std::collections::BTreeMap<PathBuf, common::Seen>, below: &Path| {
+            picture.iter().find(|(path, _)| path.ends_with(below)).map(|(_, seen)| seen.clone())
+        };
+        assert_eq!(of(&restored, Path::new(&name)), of(&before, Path::new(&name)), "{name:?}");
+    }
+    assert_eq!(other(&["depots", "restore", archive, "--to", to, "/srv/none"]).code(), 2);
+
+    // a flipped byte is found, and nothing damaged is restored
+    let mut bytes = std::fs::read(archive).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    std::fs::write(archive, bytes).unwrap();
+    assert_eq!(pier.fondaco(&["depots", "verify", archive]).code(), 1);
+    std::fs::remove_dir_all(&back).unwrap();
+    std::fs::create_dir(&back).unwrap();
+    assert_eq!(other(&["depots", "restore", archive, "--to", to]).code(), 3);
+    for entry in std::fs::read_dir(&back).unwrap() {
+        let name = entry.unwrap().file_name();
+        assert!(!name.to_string_lossy().starts_with('.'), "{name:?} is left");
+    }
+    pier.log("tide-2041-03-01.log");
+    let ran = pier.fondaco(&["tend", "--json"]);
+    assert_eq!(ran.code(), 1, "{}", ran.out());
+    assert!(ran.out().contains("\"step\":\"verify\""), "{}", ran.out());
+}

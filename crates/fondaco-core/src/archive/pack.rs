@@ -15,7 +15,7 @@ use super::{ArchivedEntry, ArchivedTarget, Depot, DepotError, Index, verify};
 use crate::kernel::{self, CallError, Op};
 use crate::plan::{Located, Refusal, Target, Touched, Visit, survey_at};
 use crate::shown::{DocPath, safe_json};
-use crate::units::Time;
+use crate::units::{Bytes, Time};
 
 /// An archive that is being written under a temporary name.
 #[derive(Debug)]
@@ -223,6 +223,10 @@ fn frame(
         |error: io::Error| Refusal::Archive(CallError::on(Op::Write, part)(error).whole());
     let top = tar_form::plain_name(&target.path.0).to_owned();
     let mut out = Encoder::new(out, LEVEL).map_err(write_error)?;
+    if target.allocated >= WORTH_THREADS {
+        // while the library compresses what was read, this thread reads and hashes what comes next
+        out.multithread(crate::parallel::threads() as u32).map_err(write_error)?;
+    }
     let mut entries = Vec::new();
     let mut names = Names { before: known, new: HashMap::new() };
     let path = &target.path.0;
@@ -248,6 +252,9 @@ fn frame(
 }
 
 const LEVEL: i32 = 3;
+
+/// Smaller targets are compressed before the library has begun threads for them.
+const WORTH_THREADS: Bytes = Bytes::new(8 << 20);
 
 fn below(top: &Path, rest: &Path) -> PathBuf {
     if rest.as_os_str().is_empty() { top.to_owned() } else { top.join(rest) }

@@ -33,7 +33,7 @@ pub(super) struct Siblings<'a> {
 }
 
 type Content<'a> =
-    TarReader<zstd::stream::read::Decoder<'static, io::BufReader<io::Take<Box<dyn Read>>>>>;
+    TarReader<zstd::stream::read::Decoder<'static, io::BufReader<io::Take<Box<dyn Read + Send>>>>>;
 
 impl<'a> Siblings<'a> {
     /// The entries of a target, by its place in the index.

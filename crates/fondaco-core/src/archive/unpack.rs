@@ -137,7 +137,7 @@ fn links(index: &Index) -> HashMap<DocPath, Vec<(usize, usize)>> {
     links
 }
 
-fn read_index(depot: &dyn Depot, name: &str) -> Result<Index, DepotError> {
+pub(super) fn read_index(depot: &dyn Depot, name: &str) -> Result<Index, DepotError> {
     let path = depot.object(name);
     let mut text = Vec::new();
     depot.read(name, 0)?.read_to_end(&mut text).map_err(CallError::on(Op::Read, &path))?;

@@ -2,6 +2,8 @@
 
 use std::io::{self, Read};
 use std::path::Path;
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::{Mutex, PoisonError};
 
 use sha2::{Digest, Sha256};
 
@@ -11,20 +13,133 @@ use super::{ArchivedEntry, ArchivedTarget, DepotError};
 use crate::kernel::{CallError, Op};
 use crate::shown::shown;
 
-/// Reads the whole archive as it is stored, compares it with the index, and gives its SHA-256.
+/// With fewer bytes of contents a thread takes longer to begin than it saves.
+const WORTH_A_THREAD: u64 = 4 << 20;
+/// So many bytes are handed over at once, and so many times before the reader waits.
+const PIECE: usize = 256 << 10;
+const PIECES: usize = 16;
+
+/// Reads the whole archive as it is stored, compares it with the index, and gives its SHA-256. A large one is read, hashed and
+/// unpacked on a thread of its own, while this one hashes what is in it.
 ///
 /// # Errors
 ///
 /// [`DepotError::Differs`] for the first difference, [`DepotError::Call`] if it cannot be read.
 pub(super) fn read_back(
+    stored: impl Read + Send,
+    path: &Path,
+    targets: &[ArchivedTarget],
+) -> Result<String, DepotError> {
+    let entries = targets.iter().flat_map(|target| &target.entries);
+    if entries.map(|entry| entry.size).sum::<u64>() < WORTH_A_THREAD {
+        return read_back_here(stored, path, targets);
+    }
+    let waiting = Mutex::new(Some(stored));
+    let take = || waiting.lock().unwrap_or_else(PoisonError::into_inner).take();
+    let ahead = std::thread::scope(|scope| {
+        let (send, receive) = sync_channel(PIECES);
+        let take = &take;
+        let thread = std::thread::Builder::new()
+            .name("proof".to_owned())
+            .spawn_scoped(scope, move || take().map(|stored| unpack_and_hash(stored, &send)));
+        let Ok(thread) = thread else { return None };
+        let compared = compare_all(Ahead { receive, piece: Vec::new(), at: 0 }, path, targets);
+        // the receiver is gone with what was compared, so that the thread ends whatever came of it
+        let hash = match thread.join() {
+            Ok(hash) => hash?,
+            Err(panic) => std::panic::resume_unwind(panic),
+        };
+        Some(compared.and_then(|()| {
+            let hash = hash.map_err(CallError::on(Op::Read, path))?;
+            let reason = "not all of it was read".to_owned();
+            hash.ok_or_else(|| DepotError::Differs { path: path.to_owned(), reason })
+        }))
+    });
+    match (ahead, take()) {
+        (Some(done), _) => done,
+        (None, Some(stored)) => read_back_here(stored, path, targets),
+        (None, None) => {
+            let lost = io::Error::other("the thread that reads it has ended");
+            Err(CallError::on(Op::Read, path)(lost).into())
+        }
+    }
+}
+
+fn read_back_here(
     stored: impl Read,
     path: &Path,
     targets: &[ArchivedTarget],
 ) -> Result<String, DepotError> {
-    let differs = |reason: String| DepotError::Differs { path: path.to_owned(), reason };
     let mut hashed = Hashed { stored, hash: Sha256::new() };
     let decoder = zstd::stream::read::Decoder::new(&mut hashed);
-    let mut archive = TarReader::new(decoder.map_err(CallError::on(Op::Read, path))?);
+    compare_all(decoder.map_err(CallError::on(Op::Read, path))?, path, targets)?;
+    io::copy(&mut hashed, &mut io::sink()).map_err(CallError::on(Op::Read, path))?;
+    Ok(hex(&hashed.hash.finalize()))
+}
+
+/// Unpacks what is stored and hands it over piece by piece; gives the hash of all that is stored, if all of it was taken.
+fn unpack_and_hash(
+    stored: impl Read,
+    pieces: &SyncSender<io::Result<Vec<u8>>>,
+) -> io::Result<Option<String>> {
+    let mut hashed = Hashed { stored, hash: Sha256::new() };
+    let unpacked = zstd::stream::read::Decoder::new(&mut hashed).and_then(|mut decoder| {
+        loop {
+            let mut piece = Vec::with_capacity(PIECE);
+            if (&mut decoder).take(PIECE as u64).read_to_end(&mut piece)? == 0 {
+                return Ok(true);
+            }
+            if pieces.send(Ok(piece)).is_err() {
+                return Ok(false);
+            }
+        }
+    });
+    match unpacked {
+        Ok(true) => {
+            io::copy(&mut hashed, &mut io::sink())?;
+            Ok(Some(hex(&hashed.hash.finalize())))
+        }
+        // a difference was found
+        Ok(false) => Ok(None),
+        Err(error) => {
+            // it is told to the one who compares, unless a difference was found before
+            let _ = pieces.send(Err(error));
+            Ok(None)
+        }
+    }
+}
+
+/// Reads what another thread hands over.
+struct Ahead {
+    receive: Receiver<io::Result<Vec<u8>>>,
+    piece: Vec<u8>,
+    at: usize,
+}
+
+impl Read for Ahead {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.at == self.piece.len() {
+            match self.receive.recv() {
+                Ok(piece) => (self.piece, self.at) = (piece?, 0),
+                // the other thread has come to the end
+                Err(_) => return Ok(0),
+            }
+        }
+        let got = buffer.len().min(self.piece.len() - self.at);
+        buffer[..got].copy_from_slice(&self.piece[self.at..self.at + got]);
+        self.at += got;
+        Ok(got)
+    }
+}
+
+/// Compares what was unpacked, to its very end, with the index.
+fn compare_all(
+    unpacked: impl Read,
+    path: &Path,
+    targets: &[ArchivedTarget],
+) -> Result<(), DepotError> {
+    let differs = |reason: String| DepotError::Differs { path: path.to_owned(), reason };
+    let mut archive = TarReader::new(unpacked);
     for wanted in targets.iter().flat_map(|target| &target.entries) {
         let difference =
             compare(&mut archive, wanted).map_err(|error| differs(error.to_string()))?;
@@ -37,11 +152,8 @@ pub(super) fn read_back(
         Ok(Some(_)) => return Err(differs("it holds more than was packed".to_owned())),
         Err(error) => return Err(differs(error.to_string())),
     }
-    let mut decoder = archive.into_inner();
-    io::copy(&mut decoder, &mut io::sink()).map_err(|error| differs(error.to_string()))?;
-    drop(decoder);
-    io::copy(&mut hashed, &mut io::sink()).map_err(CallError::on(Op::Read, path))?;
-    Ok(hex(&hashed.hash.finalize()))
+    let rest = io::copy(&mut archive.into_inner(), &mut io::sink());
+    rest.map(drop).map_err(|error| differs(error.to_string()))
 }
 
 /// What is different, if anything.

@@ -23,6 +23,7 @@ mod check;
 mod copies;
 mod destination;
 mod due;
+mod elsewhere;
 mod exchange;
 mod execute;
 mod holding;
@@ -45,6 +46,7 @@ use std::ops::ControlFlow;
 use std::path::PathBuf;
 
 pub use due::{Due, NextDue, due, due_at, next_due};
+pub use elsewhere::restore_into;
 pub use execute::{RunSummary, carry_out, finish};
 pub use journal::{
     EntryRecord, EntryState, Journal, JournalError, LastOfReason, RunRecord, RunState,

@@ -35,6 +35,8 @@ pub enum Step {
     Purge,
     /// Saved scans that are no longer wanted are removed.
     Thin,
+    /// Archives that have their turn are read back and compared.
+    Verify,
     /// The report is kept.
     Report,
     /// Metrics and mail go out.
@@ -54,6 +56,7 @@ impl Step {
             Self::CarryOut => "carry-out",
             Self::Purge => "purge",
             Self::Thin => "thin",
+            Self::Verify => "verify",
             Self::Report => "report",
             Self::Send => "send",
         }

@@ -1,5 +1,6 @@
 //! The command line: one definition, from which parsing, help, completions and the manual come.
 
+mod depots;
 mod looking;
 mod removal;
 mod rules;
@@ -14,6 +15,7 @@ use fondaco_core::pattern::Pattern;
 use fondaco_core::scan::{Filter, Options};
 use fondaco_core::units::{Bytes, Time};
 
+pub use depots::{Depots, DepotsAct};
 pub use looking::{
     Ages, Breakdown, Chart, ChartWord, Containment, CopyDeed, Directories, Duplicates, Files,
     LeftoverDeed, Leftovers, Look, Report, SameBy, Scanned,
@@ -172,6 +174,11 @@ pub enum Command {
     /// Put back what a run has set aside or archived
     #[command(before_help = "Example:\n  fondaco put-back 4 2 3")]
     PutBack(PutBack),
+    /// List depots and the archives in them; check, verify again, restore elsewhere
+    #[command(
+        before_help = "Examples:\n  fondaco depots\n  fondaco depots verify --at-most 10G\n  fondaco depots restore /srv/depot/fondaco-20410307T030000-0a1b2c3d4e5f6a7b.tar.zst --to /srv/back"
+    )]
+    Depots(Depots),
     /// Lay out the made-up Seamark data and open the application on it
     #[command(before_help = "Example:\n  fondaco demo --at /srv/demo")]
     Demo(Demo),

@@ -7,6 +7,7 @@ mod breakdown;
 mod carry_out;
 mod chart;
 mod demo;
+mod depots;
 mod directories;
 mod duplicates;
 mod files;
@@ -110,6 +111,7 @@ pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Ou
         Command::Rules(arguments) => rules::run(&arguments, state),
         Command::Plan(arguments) => plan::run(&arguments, state),
         Command::CarryOut(arguments) => carry_out::run(&arguments, state),
+        Command::Depots(arguments) => depots::run(&arguments, state),
         Command::Schedule(arguments) => schedule::run(&arguments, state),
         Command::Log(arguments) => log::run(&arguments, state),
         Command::Tend(arguments) => tend::run(&arguments, state),

@@ -1,15 +1,18 @@
 //! A depot that is a directory.
 
+use std::ffi::{OsStr, OsString};
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{Advice, AtFlags, Mode, OFlags, RenameFlags};
 use rustix::io::Errno;
 
 use super::{Depot, DepotError, NewObject};
-use crate::kernel::{self, CallError, Kind, Op, stat_at, stat_descriptor};
+use crate::kernel::{self, CallError, DirReader, Kind, Op, stat_at, stat_descriptor};
+use crate::units::Bytes;
 
 /// A directory that is open as a depot. What it is called may change; which directory it is does not.
 #[derive(Debug)]
@@ -151,6 +154,21 @@ impl Depot for DirectoryDepot {
         self.path.join(name)
     }
 
+    fn names(&self) -> Result<Vec<OsString>, CallError> {
+        let mut names = Vec::new();
+        let read = DirReader::default().read(&self.directory, |entry| {
+            names.push(OsStr::from_bytes(entry.name.to_bytes()).to_owned());
+            true
+        });
+        read.map_err(CallError::on(Op::ReadDirectory, &self.path))?;
+        Ok(names)
+    }
+
+    fn length(&self, name: &str) -> Result<Bytes, CallError> {
+        let stat = stat_at(&self.directory, name);
+        Ok(Bytes::new(stat.map_err(CallError::on(Op::Examine, self.object(name)))?.size))
+    }
+
     fn has(&self, name: &str) -> Result<bool, CallError> {
         match stat_at(&self.directory, name) {
             Ok(_) => Ok(true),
@@ -170,7 +188,7 @@ impl Depot for DirectoryDepot {
     }
 
     /// No link is followed.
-    fn read(&self, name: &str, from: u64) -> Result<Box<dyn Read>, CallError> {
+    fn read(&self, name: &str, from: u64) -> Result<Box<dyn Read + Send>, CallError> {
         let at = |op| CallError::on(op, self.object(name));
         let mut file = kernel::open_file(&self.directory, name).map_err(at(Op::Open))?;
         file.seek(SeekFrom::Start(from)).map_err(|error| at(Op::Read)(error))?;
@@ -235,7 +253,7 @@ impl NewObject for NewFile {
         self.0.sync_all()
     }
 
-    fn read_back(&mut self) -> io::Result<Box<dyn Read + '_>> {
+    fn read_back(&mut self) -> io::Result<Box<dyn Read + Send + '_>> {
         // it was synced: let go of the cached pages, so that the device is asked
         let _ = rustix::fs::fadvise(&self.0, 0, None, Advice::DontNeed);
         self.0.seek(SeekFrom::Start(0))?;

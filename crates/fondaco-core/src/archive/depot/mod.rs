@@ -5,12 +5,14 @@
 
 mod directory;
 
+use std::ffi::OsString;
 use std::fmt::Debug;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
 use crate::kernel::CallError;
 use crate::shown::Shown;
+use crate::units::Bytes;
 
 pub use directory::{DepotPlace, DirectoryDepot};
 
@@ -100,6 +102,20 @@ pub trait Depot: Debug + Send {
     /// What one of its objects is called.
     fn object(&self, name: &str) -> PathBuf;
 
+    /// The names of all of its objects, in no order.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`].
+    fn names(&self) -> Result<Vec<OsString>, CallError>;
+
+    /// The length of an object.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`].
+    fn length(&self, name: &str) -> Result<Bytes, CallError>;
+
     /// Whether a name is taken.
     ///
     /// # Errors
@@ -119,7 +135,7 @@ pub trait Depot: Debug + Send {
     /// # Errors
     ///
     /// [`CallError`].
-    fn read(&self, name: &str, from: u64) -> Result<Box<dyn Read>, CallError>;
+    fn read(&self, name: &str, from: u64) -> Result<Box<dyn Read + Send>, CallError>;
 
     /// Gives an object another name, which must be free: whatever has it stays.
     ///
@@ -210,7 +226,7 @@ pub trait NewObject: Write + Debug + Send {
     /// # Errors
     ///
     /// That of the depot.
-    fn read_back(&mut self) -> io::Result<Box<dyn Read + '_>>;
+    fn read_back(&mut self) -> io::Result<Box<dyn Read + Send + '_>>;
 }
 
 /// The names of the three files that an archive consists of.

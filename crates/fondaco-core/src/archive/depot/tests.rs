@@ -21,6 +21,14 @@ impl Depot for Appending {
         self.0.object(name)
     }
 
+    fn names(&self) -> Result<Vec<OsString>, CallError> {
+        self.0.names()
+    }
+
+    fn length(&self, name: &str) -> Result<Bytes, CallError> {
+        self.0.length(name)
+    }
+
     fn has(&self, name: &str) -> Result<bool, CallError> {
         self.0.has(name)
     }
@@ -29,7 +37,7 @@ impl Depot for Appending {
         Ok(Box::new(AppendedOnly(self.0.create(name)?)))
     }
 
-    fn read(&self, name: &str, from: u64) -> Result<Box<dyn Read>, CallError> {
+    fn read(&self, name: &str, from: u64) -> Result<Box<dyn Read + Send>, CallError> {
         self.0.read(name, from)
     }
 
@@ -69,7 +77,7 @@ impl NewObject for AppendedOnly {
         self.0.store()
     }
 
-    fn read_back(&mut self) -> io::Result<Box<dyn Read + '_>> {
+    fn read_back(&mut self) -> io::Result<Box<dyn Read + Send + '_>> {
         self.0.read_back()
     }
 }

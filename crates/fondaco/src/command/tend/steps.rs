@@ -3,6 +3,7 @@
 use std::ops::ControlFlow;
 use std::time::Duration;
 
+use fondaco_core::archive::prove_again;
 use fondaco_core::carry_out::{
     CarryOutError, Due, EntryState, Figures, RunState, RunSummary, carry_out, due, next_due, purge,
     rehearse, settle,
@@ -15,13 +16,15 @@ use fondaco_core::saved;
 use fondaco_core::scan::{Options, Scan};
 use fondaco_core::shown::{DocPath, Shown, shown};
 use fondaco_core::unattended::{CarriedOut, Grade, RuleRecord, Step, Undone, VolumeRecord};
-use fondaco_core::units::{Time, counted, grouped};
+use fondaco_core::units::{Bytes, Time, counted, grouped};
 use fondaco_core::volume::volume_of;
 
 use super::super::binary;
 use super::super::carry_out::settled_words;
+use super::super::depots::todays_archives;
 use super::super::rule_planning::{Conditions, TriedRules};
 use super::{Tending, fill_of};
+use crate::failure::Failure;
 use crate::query::keeper_word;
 
 /// A step that could not be taken, or after which nothing more is to be done. It has been told.
@@ -47,6 +50,9 @@ impl<'s> Tending<'s> {
         });
         self.note_next_purge();
         self.thin();
+        if let Some(budget) = self.state.settings.unattended.verify {
+            self.verify(budget);
+        }
     }
 
     fn failed(&mut self, step: Step, error: impl std::fmt::Display) -> EndsHere {
@@ -413,6 +419,34 @@ impl<'s> Tending<'s> {
                 self.telling.tell(Step::Thin, Grade::Done, words);
             }
             Err(error) => self.telling.tell(Step::Thin, Grade::Refused, error.to_string()),
+        }
+    }
+
+    /// Reads archives back that have their turn today.
+    fn verify(&mut self, budget: Bytes) {
+        let archives = match todays_archives(self.state, budget) {
+            Ok(archives) => archives,
+            Err(error) => {
+                self.failed(Step::Verify, Failure::with_causes(error.as_ref()));
+                return;
+            }
+        };
+        let (mut count, mut bytes) = (0, Bytes::ZERO);
+        for archive in archives {
+            if self.time_is_up() {
+                self.telling.tell(Step::Verify, Grade::Refused, "its time was up");
+                break;
+            }
+            match prove_again(&archive.path) {
+                Ok(()) => (count, bytes) = (count + 1, bytes + archive.length),
+                Err(error) => {
+                    self.failed(Step::Verify, error);
+                }
+            }
+        }
+        if count > 0 {
+            let words = format!("{}, {}, as written", counted(count, "archive"), binary(bytes));
+            self.telling.tell(Step::Verify, Grade::Done, words);
         }
     }
 

@@ -1,0 +1,207 @@
+//! What a depot holds, whether it can be used, and whether its archives are still what was written.
+
+use std::ffi::OsString;
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+
+use super::unpack::read_index;
+use super::verify::read_back;
+use super::{ArchiveFiles, Depot, DepotAddress, DepotError};
+use crate::kernel::{self, CallError, Op};
+use crate::units::Bytes;
+
+/// An archive in a depot, as its index tells.
+#[derive(Debug)]
+pub struct StoredArchive {
+    /// Its path.
+    pub path: PathBuf,
+    /// Length of its file.
+    pub length: Bytes,
+    /// What it holds; or why that cannot be told: then its files are not a whole archive.
+    pub about: Result<AboutArchive, DepotError>,
+}
+
+/// What an archive holds.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AboutArchive {
+    /// When it was made, RFC 3339.
+    pub created: String,
+    /// The machine that the originals were on.
+    pub machine: String,
+    /// Targets in it, each of which can be had back alone: the number of its action, and where it was.
+    pub targets: Vec<(u32, PathBuf)>,
+    /// Entries in it.
+    pub entries: u64,
+    /// Length of all files in it.
+    pub contents: Bytes,
+}
+
+/// The archives in a depot, in the order of their names, which is that of time.
+///
+/// # Errors
+///
+/// [`DepotError`] if the depot cannot be opened or listed.
+pub fn archives_in(depot: &Path) -> Result<Vec<StoredArchive>, DepotError> {
+    let open = DepotAddress::from(depot).open_existing()?;
+    let mut names: Vec<String> = open.names()?.iter().filter_map(name_of_archive).collect();
+    names.sort_unstable();
+    names.into_iter().map(|name| look_at(&*open, &name)).collect()
+}
+
+/// The name of an archive without its endings, if a file is one.
+fn name_of_archive(file: &OsString) -> Option<String> {
+    let file = file.to_str()?;
+    // what is unfinished begins with a dot
+    file.strip_suffix(".tar.zst").filter(|name| !name.starts_with('.')).map(str::to_owned)
+}
+
+fn look_at(depot: &dyn Depot, name: &str) -> Result<StoredArchive, DepotError> {
+    let files = ArchiveFiles::of(name);
+    let path = depot.object(&files.archive);
+    let about = read_index(depot, &files.index).map(|index| {
+        let entries = || index.targets.iter().flat_map(|target| &target.entries);
+        AboutArchive {
+            entries: entries().count() as u64,
+            contents: entries()
+                .filter(|entry| entry.sha256.is_some())
+                .map(|entry| Bytes::new(entry.size))
+                .sum(),
+            targets: index
+                .targets
+                .iter()
+                .map(|target| (target.action, target.original.0.clone()))
+                .collect(),
+            created: index.created,
+            machine: index.machine,
+        }
+    });
+    Ok(StoredArchive { length: depot.length(&files.archive)?, path, about })
+}
+
+/// Reads a whole archive as it is stored, and compares it with its index and its checksum.
+///
+/// # Errors
+///
+/// [`DepotError::Differs`] for the first difference; [`DepotError::Call`] if it cannot be read.
+pub fn prove_again(archive: &Path) -> Result<(), DepotError> {
+    let differs =
+        |reason: &str| DepotError::Differs { path: archive.to_owned(), reason: reason.into() };
+    let depot = DepotAddress::from(archive.parent().unwrap_or(archive)).open_existing()?;
+    let name = archive.file_name().and_then(|name| name_of_archive(&name.to_owned()));
+    let files =
+        ArchiveFiles::of(&name.ok_or_else(|| differs("its name is not that of an archive"))?);
+    let index = read_index(&*depot, &files.index)?;
+    let sums = depot.object(&files.sums);
+    let mut said = String::new();
+    let read = depot.read(&files.sums, 0)?.take(4096).read_to_string(&mut said);
+    read.map_err(CallError::on(Op::Read, &sums))?;
+    // first the file, so that what the device has is read and not what is remembered of it
+    let hash = read_back(depot.read(&files.archive, 0)?, archive, &index.targets)?;
+    if hash != index.sha256 {
+        return Err(differs("its checksum is not that of the index"));
+    }
+    // as sha256sum writes it: the checksum, two spaces, the name
+    if said.split_whitespace().next() != Some(hash.as_str()) {
+        return Err(differs("its checksum is not that beside it"));
+    }
+    Ok(())
+}
+
+/// Writes a small object into a depot, reads it back, gives it its name, and removes it again: what a run needs of it.
+///
+/// # Errors
+///
+/// [`DepotError`] for the first step that is refused.
+pub fn round_trip(depot: &Path) -> Result<(), DepotError> {
+    let open = DepotAddress::from(depot).open_existing()?;
+    let id = kernel::random_id().map_err(CallError::on(Op::Read, "getrandom(2)"))?;
+    let (part, name) = (format!(".fondaco-check-{id}.part"), format!(".fondaco-check-{id}"));
+    let tried = try_round_trip(&*open, &part, &name);
+    // the error that matters is the first one
+    let removed = open.remove(&part).and(open.remove(&name));
+    tried?;
+    removed?;
+    Ok(open.sync()?)
+}
+
+fn try_round_trip(depot: &dyn Depot, part: &str, name: &str) -> Result<(), DepotError> {
+    let path = depot.object(name);
+    let sample: Vec<u8> =
+        (0..65_536u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    let mut object = depot.create(part)?;
+    object.write_all(&sample).map_err(CallError::on(Op::Write, &path))?;
+    object.store().map_err(CallError::on(Op::Sync, &path))?;
+    let mut read = Vec::new();
+    let back = object.read_back().and_then(|mut back| back.read_to_end(&mut read));
+    back.map_err(CallError::on(Op::Read, &path))?;
+    drop(object);
+    if read != sample {
+        let reason = "a sample was read back otherwise than it was written".to_owned();
+        return Err(DepotError::Differs { path, reason });
+    }
+    depot.rename_new(part, name)?;
+    depot.sync()?;
+    let mut again = Vec::new();
+    let range = depot.read(name, 65_000)?.read_to_end(&mut again);
+    range.map_err(CallError::on(Op::Read, &path))?;
+    match again == sample[65_000..] {
+        true => Ok(()),
+        false => {
+            let reason = "a part of a sample was read otherwise than it was written".to_owned();
+            Err(DepotError::Differs { path, reason })
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::archive::Packing;
+    use crate::plan::{Touched, locate, survey};
+    use crate::units::Time;
+
+    /// One that is proved on one thread, and one that is proved on two.
+    #[test]
+    fn any_flipped_bit_of_an_archive_its_index_or_checksum_is_found() {
+        for size in [3_000u32, 9 << 20] {
+            let directory = tempfile::tempdir().unwrap();
+            let home = directory.path().canonicalize().unwrap();
+            let original = home.join("recording");
+            // compresses a little
+            let noise =
+                (0..size).map(|n| (n.wrapping_mul(2_654_435_761) >> 25) as u8 ^ (n >> 9) as u8);
+            std::fs::write(&original, noise.collect::<Vec<u8>>()).unwrap();
+            let depot = DepotAddress::from(home.join("depot").as_path()).open().unwrap();
+            let mut packing = Packing::begin(depot, "run".to_owned()).unwrap();
+            let target = survey(&original).unwrap().target;
+            let located = locate(&original).unwrap();
+            packing.add(3, &target, &located, &Touched::default()).unwrap();
+            let archive = packing.publish(Time::at(2_000_000_000)).unwrap().path;
+            let about = archives_in(&home.join("depot")).unwrap().remove(0).about.unwrap();
+            assert_eq!((about.targets, about.entries), (vec![(3, original)], 1));
+            round_trip(&home.join("depot")).unwrap();
+            assert_eq!(std::fs::read_dir(home.join("depot")).unwrap().count(), 3);
+            prove_again(&archive).unwrap();
+            let sums = archive.with_file_name("run.sha256");
+            for (file, places) in [(&archive, 24), (&sums, 8)] {
+                let whole = std::fs::read(file).unwrap();
+                // the checksum itself, and not the name behind it
+                let length = if *file == sums { 64 } else { whole.len() };
+                for place in 0..places {
+                    let mut flipped = whole.clone();
+                    flipped[place * (length - 1) / (places - 1)] ^= 1 << (place % 8);
+                    std::fs::write(file, flipped).unwrap();
+                    assert!(prove_again(&archive).is_err(), "{} {place}", file.display());
+                }
+                // cut short, and longer than it was
+                std::fs::write(file, &whole[..length / 2]).unwrap();
+                assert!(prove_again(&archive).is_err(), "{}", file.display());
+                std::fs::write(file, &whole).unwrap();
+            }
+            let mut longer = std::fs::read(&archive).unwrap();
+            longer.push(0);
+            std::fs::write(&archive, longer).unwrap();
+            assert!(prove_again(&archive).is_err());
+        }
+    }
+}

@@ -10,7 +10,7 @@ use askama::Template;
 pub struct Letter {
     /// What it comes to, in one line.
     pub title: String,
-    /// The rest.
+    /// What follows the title, what matters most first.
     pub sections: Vec<Section>,
 }
 
@@ -19,7 +19,7 @@ pub struct Letter {
 pub struct Section {
     /// What they are about; nothing for those right below the title of the letter.
     pub title: String,
-    /// The lines.
+    /// What is said about it, a sentence or a row each.
     pub lines: Vec<Line>,
 }
 
@@ -42,10 +42,10 @@ impl Letter {
 
     /// Adds a line to the last section.
     pub fn line(&mut self, line: Line) {
-        if self.sections.is_empty() {
-            self.section("");
+        match self.sections.last_mut() {
+            Some(section) => section.lines.push(line),
+            None => self.sections.push(Section { title: String::new(), lines: vec![line] }),
         }
-        self.sections.last_mut().into_iter().for_each(|section| section.lines.push(line.clone()));
     }
 
     /// As text, where a trouble has an exclamation mark before it.

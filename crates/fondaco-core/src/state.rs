@@ -156,7 +156,7 @@ pub enum MailEncryption {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum MailWhen {
-    /// After all.
+    /// After every run, whatever it came to.
     Always,
     /// If something was refused or failed, or a volume is still above its waterline.
     #[default]

@@ -53,7 +53,7 @@ pub struct WithActions<A> {
     /// All that stands before them.
     #[serde(flatten)]
     pub head: Value,
-    /// The actions.
+    /// The list of actions, which is written one by one.
     pub actions: A,
 }
 

@@ -6,14 +6,14 @@ use std::path::{Path, PathBuf};
 
 use super::unpack::read_index;
 use super::verify::read_back;
-use super::{ArchiveFiles, Depot, DepotAddress, DepotError};
+use super::{ArchiveFiles, Depot, DepotAddress, DepotError, NewObject};
 use crate::kernel::{self, CallError, Op};
 use crate::units::Bytes;
 
 /// An archive in a depot, as its index tells.
 #[derive(Debug)]
 pub struct StoredArchive {
-    /// Its path.
+    /// Path of its file, `NAME.tar.zst`.
     pub path: PathBuf,
     /// Length of its file.
     pub length: Bytes,
@@ -116,41 +116,51 @@ pub fn round_trip(depot: &Path) -> Result<(), DepotError> {
     let open = DepotAddress::from(depot).open_existing()?;
     let id = kernel::random_id().map_err(CallError::on(Op::Read, "getrandom(2)"))?;
     let (part, name) = (format!(".fondaco-check-{id}.part"), format!(".fondaco-check-{id}"));
-    let tried = try_round_trip(&*open, &part, &name);
-    // the error that matters is the first one
-    let removed = open.remove(&part).and(open.remove(&name));
-    tried?;
-    removed?;
+    let object = open.create(&part)?;
+    // from here on the first name is that of the sample, and the second one as soon as it was renamed
+    let tried = read_what_was_written(object, &open.object(&part), &sample())
+        .and_then(|()| open.rename_new(&part, &name));
+    if let Err(error) = tried {
+        // the error that matters is the first one
+        let _ = open.remove(&part);
+        return Err(error);
+    }
+    let again = read_a_part(&*open, &name, &sample());
+    open.remove(&name)?;
+    again?;
     Ok(open.sync()?)
 }
 
-fn try_round_trip(depot: &dyn Depot, part: &str, name: &str) -> Result<(), DepotError> {
-    let path = depot.object(name);
-    let sample: Vec<u8> =
-        (0..65_536u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
-    let mut object = depot.create(part)?;
-    object.write_all(&sample).map_err(CallError::on(Op::Write, &path))?;
-    object.store().map_err(CallError::on(Op::Sync, &path))?;
+fn sample() -> Vec<u8> {
+    (0..65_536u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect()
+}
+
+fn read_what_was_written(
+    mut object: Box<dyn NewObject>,
+    path: &Path,
+    sample: &[u8],
+) -> Result<(), DepotError> {
+    object.write_all(sample).map_err(CallError::on(Op::Write, path))?;
+    object.store().map_err(CallError::on(Op::Sync, path))?;
     let mut read = Vec::new();
     let back = object.read_back().and_then(|mut back| back.read_to_end(&mut read));
-    back.map_err(CallError::on(Op::Read, &path))?;
-    drop(object);
-    if read != sample {
-        let reason = "a sample was read back otherwise than it was written".to_owned();
-        return Err(DepotError::Differs { path, reason });
-    }
-    depot.rename_new(part, name)?;
+    back.map_err(CallError::on(Op::Read, path))?;
+    is_same(&read, sample, path)
+}
+
+fn read_a_part(depot: &dyn Depot, name: &str, sample: &[u8]) -> Result<(), DepotError> {
+    const FROM: usize = 65_000;
     depot.sync()?;
-    let mut again = Vec::new();
-    let range = depot.read(name, 65_000)?.read_to_end(&mut again);
-    range.map_err(CallError::on(Op::Read, &path))?;
-    match again == sample[65_000..] {
-        true => Ok(()),
-        false => {
-            let reason = "a part of a sample was read otherwise than it was written".to_owned();
-            Err(DepotError::Differs { path, reason })
-        }
-    }
+    let (path, mut read) = (depot.object(name), Vec::new());
+    let part = depot.read(name, FROM as u64)?.read_to_end(&mut read);
+    part.map_err(CallError::on(Op::Read, &path))?;
+    is_same(&read, &sample[FROM..], &path)
+}
+
+fn is_same(read: &[u8], written: &[u8], path: &Path) -> Result<(), DepotError> {
+    let reason = || "a sample was read otherwise than it was written".to_owned();
+    let differs = || DepotError::Differs { path: path.to_owned(), reason: reason() };
+    (read == written).then_some(()).ok_or_else(differs)
 }
 
 #[cfg(test)]

@@ -74,7 +74,7 @@ pub(crate) enum CompactDeed<'a> {
     Move(&'a [u8], bool),
     Link,
     Share,
-    /// In JSON.
+    /// Any other deed, written as JSON.
     Other(Cow<'a, str>),
 }
 

@@ -29,7 +29,7 @@ pub enum UnattendedError {
     /// A record makes no sense.
     #[error("{} is no record of an unattended run: {source}", Shown(path))]
     Record {
-        /// Its file.
+        /// File that was to hold the record.
         path: PathBuf,
         /// What was expected where.
         source: serde_json::Error,

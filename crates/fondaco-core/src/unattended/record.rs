@@ -79,7 +79,7 @@ pub enum Grade {
 /// What is told of a step.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Told {
-    /// The step.
+    /// Which step it is told of.
     pub step: Step,
     /// When, RFC 3339.
     pub at: String,
@@ -182,7 +182,7 @@ impl UndoneList {
 pub struct CarriedOut {
     /// Its number in the journal.
     pub run: i64,
-    /// Actions done.
+    /// How many of its actions were done.
     pub done: u64,
     /// Actions that it had not begun when its time was up.
     pub not_begun: u64,
@@ -223,7 +223,7 @@ pub enum MailState {
 pub struct UnattendedRecord {
     /// Version of the form.
     pub fondaco: u32,
-    /// Always `unattended`.
+    /// The kind of document: always `unattended`.
     pub kind: String,
     /// Its number, from 1.
     pub number: u64,

@@ -28,7 +28,7 @@ pub enum DepotsAct {
     },
     /// List what an archive holds
     Show {
-        /// The archive
+        /// Path of the archive, as `fondaco depots` lists it
         #[arg(value_name = "ARCHIVE")]
         archive: PathBuf,
         #[command(flatten)]
@@ -45,7 +45,7 @@ pub enum DepotsAct {
     },
     /// Restore what an archive holds into another place, also where the journal is lost
     Restore {
-        /// The archive
+        /// Path of the archive; its index must lie beside it
         #[arg(value_name = "ARCHIVE")]
         archive: PathBuf,
         /// Directory that it goes to, under the names that it had

@@ -63,8 +63,8 @@ fn real(paths: Vec<PathBuf>) -> Result<Vec<PathBuf>> {
 
 /// Where timers are kept here.
 enum Place {
-    /// systemd, of the system or of this user.
-    Systemd { directory: PathBuf, user: bool },
+    /// systemd, of the system or of this user. It is told of changes unless the directory is another than its own.
+    Systemd { directory: PathBuf, user: bool, is_told: bool },
     /// This user's crontab.
     Cron,
 }
@@ -73,7 +73,7 @@ impl Place {
     fn find(arguments: &cli::Schedule) -> Result<Self> {
         let user = kernel::effective_user() != 0;
         if let Some(directory) = &arguments.units {
-            return Ok(Self::Systemd { directory: directory.clone(), user });
+            return Ok(Self::Systemd { directory: directory.clone(), user, is_told: false });
         }
         // sd_booted(3)
         let is_systemd = Path::new("/run/systemd/system").is_dir();
@@ -88,7 +88,7 @@ impl Place {
                     config.context("neither XDG_CONFIG_HOME nor HOME is set")?.join("systemd/user")
                 }
             };
-            return Ok(Self::Systemd { directory, user });
+            return Ok(Self::Systemd { directory, user, is_told: true });
         }
         let crontab = Command::new("crontab").arg("-l").output();
         match crontab {
@@ -132,7 +132,7 @@ impl Job<'_> {
             words.extend(["--rules".to_owned(), text(&std::path::absolute(rules)?)?]);
         }
         if let Some(level) = self.arguments.when_above {
-            words.extend(["--when-above".to_owned(), format!("{}%", level.share() * 100.0)]);
+            words.extend(["--when-above".to_owned(), level.to_string().replace(' ', "")]);
         }
         if let Some(most) = self.arguments.at_most {
             words.extend(["--at-most".to_owned(), format!("{}s", most.secs())]);
@@ -287,16 +287,20 @@ fn confirmed(yes: bool, question: &str) -> Result<bool> {
 
 fn write(place: &Place, files: &[(PathBuf, String)]) -> Result<()> {
     match place {
-        Place::Systemd { directory, user } => {
+        Place::Systemd { directory, user, is_told } => {
             std::fs::create_dir_all(directory)
                 .with_context(|| format!("cannot make {}", Shown(directory)))?;
             for (path, text) in files {
-                is_ours_or_new(path)?;
+                is_ours(path)?;
                 kernel::write_readable(path, text.as_bytes())?;
                 say!("written: {}", Shown(path));
             }
-            systemctl(*user, &["daemon-reload"]);
-            systemctl(*user, &["enable", "--now", &format!("{UNIT}.timer")]);
+            if *is_told {
+                systemctl(*user, &["daemon-reload"]);
+                systemctl(*user, &["enable", "--now", &format!("{UNIT}.timer")]);
+            } else {
+                say!("systemd was not told of it: {} is no directory of its own", Shown(directory));
+            }
         }
         Place::Cron => {
             let mut lines = other_lines(&crontab()?);
@@ -308,12 +312,12 @@ fn write(place: &Place, files: &[(PathBuf, String)]) -> Result<()> {
     Ok(())
 }
 
-/// A unit of that name that somebody else has written is not replaced.
-fn is_ours_or_new(path: &Path) -> Result<()> {
+/// Whether a unit is there; one that somebody else has written is neither replaced nor removed.
+fn is_ours(path: &Path) -> Result<bool> {
     match std::fs::read_to_string(path) {
-        Ok(text) if text.starts_with("# written by fondaco schedule\n") => Ok(()),
+        Ok(text) if text.starts_with("# written by fondaco schedule\n") => Ok(true),
         Ok(_) => bail!("{} is not of fondaco schedule, and stays", Shown(path)),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(false),
         Err(error) => Err(error).with_context(|| format!("cannot read {}", Shown(path))),
     }
 }
@@ -405,14 +409,15 @@ fn show(place: &Place) -> Result<Outcome> {
 
 fn remove(place: &Place, yes: bool) -> Result<Outcome> {
     match place {
-        Place::Systemd { directory, user } => {
+        Place::Systemd { directory, user, is_told } => {
             let paths =
                 ["timer", "service"].map(|ending| directory.join(format!("{UNIT}.{ending}")));
-            let there: Vec<&PathBuf> =
-                paths.iter().filter(|path| kernel::stat_path(path).is_ok()).collect();
-            for path in &there {
-                is_ours_or_new(path)?;
-                say!("{}", Shown(path));
+            let mut there = Vec::new();
+            for path in &paths {
+                if is_ours(path)? {
+                    say!("{}", Shown(path));
+                    there.push(path);
+                }
             }
             if there.is_empty() {
                 say!("nothing is scheduled");
@@ -422,12 +427,16 @@ fn remove(place: &Place, yes: bool) -> Result<Outcome> {
                 say!("nothing was removed");
                 return Ok(Outcome::AllDone);
             }
-            systemctl(*user, &["disable", "--now", &format!("{UNIT}.timer")]);
+            if *is_told {
+                systemctl(*user, &["disable", "--now", &format!("{UNIT}.timer")]);
+            }
             for path in there {
                 std::fs::remove_file(path)
                     .with_context(|| format!("cannot remove {}", Shown(path)))?;
             }
-            systemctl(*user, &["daemon-reload"]);
+            if *is_told {
+                systemctl(*user, &["daemon-reload"]);
+            }
         }
         Place::Cron => {
             let before = crontab()?;

@@ -16,7 +16,7 @@ use crate::words::dated;
 /// A depot as it was found.
 #[derive(Debug)]
 pub struct FoundDepot {
-    /// Its path.
+    /// Directory that it is.
     pub path: PathBuf,
     /// What can still be written there, if that is known.
     pub free: Option<Bytes>,
@@ -143,7 +143,7 @@ impl Answer for DepotsFound {
 /// What an archive holds.
 #[derive(Debug)]
 pub struct ArchiveTargets {
-    /// Its path.
+    /// Path of the archive's file.
     pub path: PathBuf,
     /// What it holds.
     pub about: AboutArchive,

@@ -3,13 +3,31 @@
 //! Source: the OpenMetrics text format, version 1.0.0.
 
 use std::fmt::Write;
+use std::io::ErrorKind;
+use std::path::Path;
 
-use fondaco_core::shown::shown;
+use anyhow::{Context, Result, bail};
+use fondaco_core::kernel::write_readable;
+use fondaco_core::shown::{Shown, shown};
 use fondaco_core::unattended::{Grade, UnattendedRecord, VolumeRecord};
 use fondaco_core::units::Time;
 
+/// Writes the record as metrics to a file, which is replaced if it holds older ones. Anything else that has the name stays.
+pub(super) fn write(record: &UnattendedRecord, file: &Path) -> Result<()> {
+    match std::fs::read(file) {
+        Ok(there) if there.starts_with(FIRST_LINE.as_bytes()) => {}
+        Ok(_) => bail!("{} exists and holds no metrics of this program", Shown(file)),
+        Err(error) if error.kind() == ErrorKind::NotFound => {}
+        Err(error) => return Err(error).with_context(|| format!("cannot read {}", Shown(file))),
+    }
+    Ok(write_readable(file, text(record).as_bytes())?)
+}
+
+/// How the text begins.
+const FIRST_LINE: &str = "# TYPE fondaco_level_ratio gauge\n";
+
 /// The record as metrics.
-pub(super) fn text(record: &UnattendedRecord) -> String {
+fn text(record: &UnattendedRecord) -> String {
     let mut out = String::new();
     let levels = |volume: &VolumeRecord| {
         let fill = volume.after.or(volume.before)?;
@@ -121,5 +139,13 @@ mod tests {
             assert!(text.lines().any(|has| has == line), "{line}: {text}");
         }
         assert!(text.contains("fondaco_rise_bytes_per_second{volume="), "{text}");
+
+        let directory = tempfile::tempdir().unwrap();
+        let file = directory.path().join("fondaco.prom");
+        write(&record, &file).unwrap();
+        write(&record, &file).unwrap();
+        std::fs::write(&file, "the only copy").unwrap();
+        assert!(write(&record, &file).unwrap_err().to_string().contains("no metrics"));
+        assert_eq!(std::fs::read(&file).unwrap(), b"the only copy");
     }
 }

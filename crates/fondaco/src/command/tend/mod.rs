@@ -196,14 +196,14 @@ impl Tending<'_> {
     fn send(&mut self) {
         let settings = &self.state.settings.unattended;
         if let Some(file) = self.arguments.metrics.as_ref().or(settings.metrics.as_ref()) {
-            let text = metrics::text(&self.telling.record);
-            match kernel::write_readable(file, text.as_bytes()) {
+            match metrics::write(&self.telling.record, file) {
                 Ok(()) => {
                     let words = format!("metrics are in {}", Shown(file));
                     self.telling.tell(Step::Send, Grade::Done, words);
                 }
                 Err(error) => {
-                    let words = format!("no metrics were written: {error}");
+                    let why = Failure::with_causes(error.as_ref());
+                    let words = format!("no metrics were written: {why}");
                     self.telling.tell(Step::Send, Grade::Refused, words);
                 }
             }

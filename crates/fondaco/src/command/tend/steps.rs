@@ -323,14 +323,12 @@ impl<'s> Tending<'s> {
         for warning in &rehearsal.warnings {
             self.telling.tell(Step::Rehearse, Grade::Refused, warning.clone());
         }
-        match self.arguments.rehearse || refused == plan.actions.len() as u64 {
-            true if self.arguments.rehearse => {
-                self.telling.tell(Step::Rehearse, Grade::Done, "nothing more was asked for");
-                Err(EndsHere)
-            }
-            // the run tells why of each
-            _ => Ok(()),
+        if self.arguments.rehearse {
+            self.telling.tell(Step::Rehearse, Grade::Done, "nothing more was asked for");
+            return Err(EndsHere);
         }
+        // the run tells why of each that is refused
+        Ok(())
     }
 
     fn carry_out(&mut self, plan: &Plan) -> Taken<()> {

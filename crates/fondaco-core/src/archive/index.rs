@@ -1,6 +1,7 @@
 //! The index beside an archive, `NAME.json`; its form is described in `docs/formats.md`.
 
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
@@ -42,6 +43,13 @@ pub struct ArchivedTarget {
     pub length: u64,
     /// In the order of the archive, directories before what they hold.
     pub entries: Vec<ArchivedEntry>,
+}
+
+impl ArchivedTarget {
+    /// The number of its action, and where it was.
+    pub fn place(&self) -> (u32, PathBuf) {
+        (self.action, self.original.0.clone())
+    }
 }
 
 /// One name in an archive.

@@ -1,24 +1,22 @@
 //! What a depot holds, whether it can be used, and whether its archives are still what was written.
 
-use std::ffi::OsString;
+use std::ffi::OsStr;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
 use super::unpack::read_index;
 use super::verify::read_back;
-use super::{ArchiveFiles, Depot, DepotAddress, DepotError, NewObject};
+use super::{ArchiveFiles, ArchivedTarget, Depot, DepotAddress, DepotError, NewObject};
 use crate::kernel::{self, CallError, Op};
 use crate::units::Bytes;
 
-/// An archive in a depot, as its index tells.
-#[derive(Debug)]
+/// An archive in a depot. What it holds is told by [`StoredArchive::about`].
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StoredArchive {
     /// Path of its file, `NAME.tar.zst`.
     pub path: PathBuf,
     /// Length of its file.
     pub length: Bytes,
-    /// What it holds; or why that cannot be told: then its files are not a whole archive.
-    pub about: Result<AboutArchive, DepotError>,
 }
 
 /// What an archive holds.
@@ -43,39 +41,51 @@ pub struct AboutArchive {
 /// [`DepotError`] if the depot cannot be opened or listed.
 pub fn archives_in(depot: &Path) -> Result<Vec<StoredArchive>, DepotError> {
     let open = DepotAddress::from(depot).open_existing()?;
-    let mut names: Vec<String> = open.names()?.iter().filter_map(name_of_archive).collect();
+    let mut names: Vec<String> =
+        open.names()?.iter().filter_map(|name| name_of_archive(name)).collect();
     names.sort_unstable();
-    names.into_iter().map(|name| look_at(&*open, &name)).collect()
+    let one = |name: String| {
+        let file = ArchiveFiles::of(&name).archive;
+        Ok(StoredArchive { length: open.length(&file)?, path: open.object(&file) })
+    };
+    names.into_iter().map(one).collect()
 }
 
 /// The name of an archive without its endings, if a file is one.
-fn name_of_archive(file: &OsString) -> Option<String> {
+fn name_of_archive(file: &OsStr) -> Option<String> {
     let file = file.to_str()?;
     // what is unfinished begins with a dot
     file.strip_suffix(".tar.zst").filter(|name| !name.starts_with('.')).map(str::to_owned)
 }
 
-fn look_at(depot: &dyn Depot, name: &str) -> Result<StoredArchive, DepotError> {
-    let files = ArchiveFiles::of(name);
-    let path = depot.object(&files.archive);
-    let about = read_index(depot, &files.index).map(|index| {
+/// The depot of an archive, open, and the names of the archive's files in it.
+fn open_depot_of(archive: &Path) -> Result<(Box<dyn Depot>, ArchiveFiles), DepotError> {
+    let reason = "its name is not that of an archive".to_owned();
+    let no_archive = || DepotError::Differs { path: archive.to_owned(), reason };
+    let name = archive.file_name().and_then(name_of_archive).ok_or_else(no_archive)?;
+    let depot = DepotAddress::from(archive.parent().unwrap_or(archive)).open_existing()?;
+    Ok((depot, ArchiveFiles::of(&name)))
+}
+
+impl StoredArchive {
+    /// What it holds, as its index tells.
+    ///
+    /// # Errors
+    ///
+    /// [`DepotError`] if that cannot be read: then its files are not a whole archive.
+    pub fn about(&self) -> Result<AboutArchive, DepotError> {
+        let (depot, files) = open_depot_of(&self.path)?;
+        let index = read_index(&*depot, &files.index)?;
         let entries = || index.targets.iter().flat_map(|target| &target.entries);
-        AboutArchive {
+        let contents = entries().filter(|entry| entry.sha256.is_some());
+        Ok(AboutArchive {
             entries: entries().count() as u64,
-            contents: entries()
-                .filter(|entry| entry.sha256.is_some())
-                .map(|entry| Bytes::new(entry.size))
-                .sum(),
-            targets: index
-                .targets
-                .iter()
-                .map(|target| (target.action, target.original.0.clone()))
-                .collect(),
+            contents: contents.map(|entry| Bytes::new(entry.size)).sum(),
+            targets: index.targets.iter().map(ArchivedTarget::place).collect(),
             created: index.created,
             machine: index.machine,
-        }
-    });
-    Ok(StoredArchive { length: depot.length(&files.archive)?, path, about })
+        })
+    }
 }
 
 /// Reads a whole archive as it is stored, and compares it with its index and its checksum.
@@ -86,17 +96,13 @@ fn look_at(depot: &dyn Depot, name: &str) -> Result<StoredArchive, DepotError> {
 pub fn prove_again(archive: &Path) -> Result<(), DepotError> {
     let differs =
         |reason: &str| DepotError::Differs { path: archive.to_owned(), reason: reason.into() };
-    let depot = DepotAddress::from(archive.parent().unwrap_or(archive)).open_existing()?;
-    let name = archive.file_name().and_then(|name| name_of_archive(&name.to_owned()));
-    let files =
-        ArchiveFiles::of(&name.ok_or_else(|| differs("its name is not that of an archive"))?);
+    let (depot, files) = open_depot_of(archive)?;
     let index = read_index(&*depot, &files.index)?;
     let sums = depot.object(&files.sums);
     let mut said = String::new();
     let read = depot.read(&files.sums, 0)?.take(4096).read_to_string(&mut said);
     read.map_err(CallError::on(Op::Read, &sums))?;
-    // first the file, so that what the device has is read and not what is remembered of it
-    let hash = read_back(depot.read(&files.archive, 0)?, archive, &index.targets)?;
+    let hash = read_back(depot.read_stored(&files.archive)?, archive, &index.targets)?;
     if hash != index.sha256 {
         return Err(differs("its checksum is not that of the index"));
     }
@@ -187,7 +193,7 @@ mod tests {
             let located = locate(&original).unwrap();
             packing.add(3, &target, &located, &Touched::default()).unwrap();
             let archive = packing.publish(Time::at(2_000_000_000)).unwrap().path;
-            let about = archives_in(&home.join("depot")).unwrap().remove(0).about.unwrap();
+            let about = archives_in(&home.join("depot")).unwrap().remove(0).about().unwrap();
             assert_eq!((about.targets, about.entries), (vec![(3, original)], 1));
             round_trip(&home.join("depot")).unwrap();
             assert_eq!(std::fs::read_dir(home.join("depot")).unwrap().count(), 3);

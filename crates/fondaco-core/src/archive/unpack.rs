@@ -14,7 +14,7 @@ use super::dress::{dress, make_without_contents};
 use super::siblings::Siblings;
 use super::tar_form::plain_name;
 use super::tar_read::{Member, TarReader};
-use super::{ArchiveFiles, ArchivedEntry, Depot, DepotAddress, DepotError, Index};
+use super::{ArchiveFiles, ArchivedEntry, ArchivedTarget, Depot, DepotAddress, DepotError, Index};
 use crate::kernel::{CallError, Kind, Op, PrivateDir, open_beneath};
 use crate::shown::{DocPath, Shown};
 
@@ -61,6 +61,11 @@ impl OpenArchive {
         let links = links(&index);
         let (path, object) = (archive.to_owned(), files.archive);
         Ok(Self { path, depot, object, index, by_action, links })
+    }
+
+    /// Its targets, each with the number of its action and where it was.
+    pub fn targets(&self) -> Vec<(u32, PathBuf)> {
+        self.index.targets.iter().map(ArchivedTarget::place).collect()
     }
 
     /// Where it is.

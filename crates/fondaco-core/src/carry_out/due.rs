@@ -1,7 +1,6 @@
 //! What is held and due to be purged.
 
 use super::{CarryOutError, EntryState, Journal};
-use crate::packed_list::Record;
 use crate::plan::Action;
 use crate::state::State;
 use crate::units::{Bytes, Time};
@@ -40,15 +39,8 @@ pub struct NextDue {
 /// [`CarryOutError`] of the journal.
 pub fn next_due(state: &State) -> Result<Option<NextDue>, CarryOutError> {
     const DAY: i64 = 86_400;
-    let journal = Journal::open(&state.journal_file())?;
     let mut held: Vec<(Time, Bytes)> = Vec::new();
-    for run in journal.runs()?.into_iter().filter(|run| run.count(EntryState::Held) > 0) {
-        let entries = journal.entries(run.id)?;
-        for entry in entries.iter().filter(|entry| entry.state == EntryState::Held) {
-            let at = due_at(&entry.action, &entry.at);
-            held.extend(at.map(|at| (at, entry.action.target.allocated)));
-        }
-    }
+    each_held(state, |_, action, at| held.push((at, action.target.allocated)))?;
     let Some(first) = held.iter().map(|(at, _)| *at).min() else { return Ok(None) };
     let soon = held.iter().filter(|(at, _)| at.sec <= first.sec.saturating_add(DAY));
     let (actions, allocated) =
@@ -56,29 +48,37 @@ pub fn next_due(state: &State) -> Result<Option<NextDue>, CarryOutError> {
     Ok(Some(NextDue { actions, allocated, at: first }))
 }
 
-/// All that is held longer than its rule asks for. What is set aside by hand, or by a rule that does not say for how long,
-/// is never due.
+/// All that is held longer than its rule asks for, run by run. What is set aside by hand, or by a rule that does not say for
+/// how long, is never due.
 ///
 /// # Errors
 ///
 /// [`CarryOutError`] of the journal.
 pub fn due(state: &State, now: Time) -> Result<Vec<Due>, CarryOutError> {
-    let journal = Journal::open(&state.journal_file())?;
-    let mut found = Vec::new();
-    for run in journal.runs()?.into_iter().rev() {
-        if run.count(EntryState::Held) == 0 {
-            continue;
+    let mut found: Vec<Due> = Vec::new();
+    each_held(state, |run, action, at| {
+        if at > now {
+            return;
         }
+        match found.last_mut().filter(|last| last.run == run) {
+            Some(last) => last.actions.push(action.number),
+            None => found.push(Due { run, actions: vec![action.number] }),
+        }
+    })?;
+    Ok(found)
+}
+
+/// Shows the actions of all runs, the first run first, that hold something which will be due, and when.
+fn each_held(state: &State, mut each: impl FnMut(i64, &Action, Time)) -> Result<(), CarryOutError> {
+    let journal = Journal::open(&state.journal_file())?;
+    let runs = journal.runs()?.into_iter().rev();
+    for run in runs.filter(|run| run.count(EntryState::Held) > 0) {
         let entries = journal.entries(run.id)?;
-        let is_due = |entry: &Record<super::EntryRecord>| {
-            entry.state == EntryState::Held
-                && due_at(&entry.action, &entry.at).is_some_and(|at| at <= now)
-        };
-        let actions: Vec<u32> =
-            entries.iter().filter(is_due).map(|entry| entry.action.number).collect();
-        if !actions.is_empty() {
-            found.push(Due { run: run.id, actions });
+        for entry in entries.iter().filter(|entry| entry.state == EntryState::Held) {
+            if let Some(at) = due_at(&entry.action, &entry.at) {
+                each(run.id, &entry.action, at);
+            }
         }
     }
-    Ok(found)
+    Ok(())
 }

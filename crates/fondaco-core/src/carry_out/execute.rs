@@ -1,13 +1,9 @@
 //! The run itself.
 
 use std::collections::HashMap;
-use std::fs::{File, OpenOptions};
 use std::ops::ControlFlow;
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::PathBuf;
 use std::time::Duration;
-
-use rustix::fs::FlockOperation;
 
 use super::check::Checks;
 use super::copies::KeptCopy;
@@ -19,7 +15,7 @@ use super::settle::{remainder, settle_all};
 use super::tools::{self, Done};
 use super::{CarryOutError, EntryRecord, EntryState, Figures, Journal, RunState, Settled, Watch};
 use crate::archive::{Depot, DepotAddress, DepotError, Packing};
-use crate::kernel::{self, CallError, Kind, LeaseReturn, Leases, Op, OwnChanges};
+use crate::kernel::{self, CallError, FileLock, Kind, LeaseReturn, Leases, Op, OwnChanges};
 use crate::packed_list::{PackedList, Record};
 use crate::plan::{Deed, Forecast, Plan, Refusal, Touched};
 use crate::shown::{Shown, shown};
@@ -215,36 +211,17 @@ pub fn finish(
 }
 
 /// Takes the lock that lets one process at a time remove or put back.
-pub(super) fn lock(state: &State) -> Result<RunLock, CarryOutError> {
+pub(super) fn lock(state: &State) -> Result<FileLock, CarryOutError> {
     let path = state.lock_file();
-    let file = OpenOptions::new()
-        .write(true)
-        .create(true)
-        .truncate(false)
-        .mode(0o600)
-        .open(&path)
-        .map_err(CallError::on(Op::Create, &path))?;
+    let lock = FileLock::open(&path)?;
     // a process that is just ending, or starts a program while it holds the lock, is given a moment
     for wait in [0, 20, 50, 100, 200] {
         std::thread::sleep(Duration::from_millis(wait));
-        match rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive) {
-            Ok(()) => return Ok(RunLock(file)),
-            Err(rustix::io::Errno::WOULDBLOCK) => {}
-            Err(error) => return Err(CallError::on(Op::Lock, path)(error).into()),
+        if lock.try_lock(&path)? {
+            return Ok(lock);
         }
     }
     Err(CarryOutError::Busy(path))
-}
-
-/// Held while something is carried out, put back or settled.
-pub(super) struct RunLock(File);
-
-impl Drop for RunLock {
-    /// Closing alone would not do: a scan that began meanwhile has copies of all descriptors.
-    fn drop(&mut self) {
-        // what is not unlocked here is, at the latest, when the scan ends
-        let _ = rustix::fs::flock(&self.0, FlockOperation::Unlock);
-    }
 }
 
 /// What tells a run's private directories and archives from all others, also from those of the same plan carried

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use rustix::fs::OFlags;
 
 use super::batch::refusal_of;
-use super::execute::{BatchSize, RunLock, lock};
+use super::execute::{BatchSize, lock};
 use super::holding::{Areas, Reopened, clear_attempt, directory_times, remove_if_empty};
 use super::moving::{StagedBack, copy_back, return_renamed};
 use super::own_file::return_own_file;
@@ -20,8 +20,8 @@ use super::settle::{is_in_place, remove_rest, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Journal};
 use crate::archive::{DepotError, Links, OpenArchive};
 use crate::kernel::{
-    self, CallError, Inventory, InventoryWriter, Kind, Lease, LeaseReturn, Leases, NoLease, Op,
-    OpenFiles, PrivateDir, Stat, open_beneath,
+    self, CallError, FileLock, Inventory, InventoryWriter, Kind, Lease, LeaseReturn, Leases,
+    NoLease, Op, OpenFiles, PrivateDir, Stat, open_beneath,
 };
 use crate::packed_list::PackedList;
 use crate::plan::{Located, Locator, Refusal, Target, Touched, list_at};
@@ -443,7 +443,7 @@ struct Chosen {
     /// The places of those that something is done to, in order.
     places: Vec<u32>,
     returned: Returned,
-    _lock: RunLock,
+    _lock: FileLock,
 }
 
 impl Chosen {

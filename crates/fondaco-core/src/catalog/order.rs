@@ -63,11 +63,8 @@ impl Catalog {
         things.sort_by_key(|one| entry(one).0);
         let directory = |one: &T| self.directory_of(entry(one));
         let mut runs: Vec<&[T]> = things.chunk_by(|a, b| directory(a) == directory(b)).collect();
-        let compare = |a: &[T], b: &[T]| match (a.first(), b.first()) {
-            (Some(a), Some(b)) => self.compare_paths(EntryId(directory(a)), EntryId(directory(b))),
-            (a, b) => a.is_some().cmp(&b.is_some()),
-        };
-        runs.sort_by(|a, b| compare(a, b));
+        let place = |run: &[T]| EntryId(directory(&run[0]));
+        runs.sort_by(|a, b| self.compare_paths(place(a), place(b)));
         let mut sorted: Vec<T> = Vec::with_capacity(things.len());
         for run in runs {
             let first = sorted.len();

@@ -27,7 +27,7 @@ use crate::parallel;
 use crate::shown::{DocPath, Shown};
 use crate::state::State;
 use crate::units::{Bytes, Time};
-pub use thin::thin;
+use thin::thin;
 
 use schema::{DOCUMENT_KIND, Document, ExcludedPlaces, UnreadablePlace, VERSION};
 
@@ -159,13 +159,36 @@ pub fn about(path: &Path) -> Result<About, SavedError> {
     })
 }
 
-/// Saves a catalog under the next number; gives the number. `automatic` ones are thinned, see
-/// [`thin`].
+/// Saves a catalog under the next number; gives the number. After an `automatic` one those like it are thinned, as
+/// [`save_and_thin`] does.
 ///
 /// # Errors
 ///
 /// [`SavedError`]; then nothing is left behind.
 pub fn save(state: &State, catalog: &Catalog, automatic: bool) -> Result<u64, SavedError> {
+    match automatic {
+        true => Ok(save_and_thin(state, catalog)?.0),
+        false => save_under_next_number(state, catalog, false),
+    }
+}
+
+/// Saves a catalog as one that nobody asked for, and forgets those like it that are no longer wanted: of each place all of
+/// the last day stay, then the last of each day, of each week and of each month, as far as the settings allow. Gives its
+/// number, and how many were forgotten.
+///
+/// # Errors
+///
+/// [`SavedError`]; if it is of an older scan that cannot be forgotten, the new one is saved all the same.
+pub fn save_and_thin(state: &State, catalog: &Catalog) -> Result<(u64, u64), SavedError> {
+    let number = save_under_next_number(state, catalog, true)?;
+    Ok((number, thin(state, Time::now())?))
+}
+
+fn save_under_next_number(
+    state: &State,
+    catalog: &Catalog,
+    automatic: bool,
+) -> Result<u64, SavedError> {
     let directory = state.scans_directory();
     std::fs::DirBuilder::new()
         .recursive(true)
@@ -180,9 +203,6 @@ pub fn save(state: &State, catalog: &Catalog, automatic: bool) -> Result<u64, Sa
         (file, number) = (again, number + 1);
     }
     tracing::info!(number, entries = catalog.len(), automatic, "scan saved");
-    if automatic {
-        thin(state, Time::now())?;
-    }
     Ok(number)
 }
 

@@ -23,7 +23,7 @@ const WEEKLY: i64 = 26 * 7 * DAY;
 /// # Errors
 ///
 /// [`SavedError`]; then those after it are still there.
-pub fn thin(state: &State, now: Time) -> Result<u64, SavedError> {
+pub(super) fn thin(state: &State, now: Time) -> Result<u64, SavedError> {
     let settings = &state.settings;
     let (mut all, mut count) = (list(state)?, 0);
     all.retain(|scan| scan.about.as_ref().is_ok_and(|about| about.automatic));

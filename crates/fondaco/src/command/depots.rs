@@ -16,7 +16,7 @@ use super::{Outcome, binary};
 use crate::cli::{self, DepotsAct};
 use crate::environment::open_state;
 use crate::output::{ProgressLine, say, tell, usage};
-use crate::query::{ArchiveTargets, DepotsFound, FoundDepot};
+use crate::query::{ArchiveTargets, DepotsFound, FoundArchive, FoundDepot};
 
 pub(super) fn run(arguments: &cli::Depots, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
@@ -26,7 +26,7 @@ pub(super) fn run(arguments: &cli::Depots, state: Option<PathBuf>) -> Result<Out
         Some(DepotsAct::Show { archive, form }) => {
             let found = find(archive)?;
             let about =
-                found.about.with_context(|| format!("{} cannot be used", Shown(archive)))?;
+                found.about().with_context(|| format!("{} cannot be used", Shown(archive)))?;
             tell_answer(&ArchiveTargets { path: found.path, about }, form)?;
             Ok(Outcome::AllDone)
         }
@@ -57,7 +57,9 @@ fn list(state: &State, form: &cli::Form) -> Result<Outcome> {
             continue;
         }
         let free = capacity(&path).ok().map(|capacity| capacity.free());
-        depots.push(FoundDepot { archives: archives_in(&path), free, path });
+        let archives = archives_in(&path);
+        let archives = archives.map(|all| all.into_iter().map(FoundArchive::from).collect());
+        depots.push(FoundDepot { path, free, archives });
     }
     let found = DepotsFound(depots);
     tell_answer(&found, form)?;
@@ -183,10 +185,11 @@ fn sample(mut archives: Vec<StoredArchive>, budget: Bytes, now: Time) -> Vec<Sto
 fn restore(archive: &Path, to: &Path, originals: &[PathBuf]) -> Result<Outcome> {
     let archive = std::path::absolute(archive)?;
     let to = to.canonicalize().with_context(|| format!("cannot open {}", Shown(to)))?;
-    let about = find(&archive)?.about;
-    let about = about.with_context(|| format!("{} cannot be used", Shown(&archive)))?;
+    let open = OpenArchive::open(&archive);
+    let open = open.with_context(|| format!("{} cannot be used", Shown(&archive)))?;
+    let targets = open.targets();
     for original in originals {
-        if !about.targets.iter().any(|(_, target)| target == original) {
+        if !targets.iter().any(|(_, target)| target == original) {
             usage!(
                 "{} holds nothing from {}; `fondaco depots show` lists what it holds",
                 Shown(&archive),
@@ -195,9 +198,8 @@ fn restore(archive: &Path, to: &Path, originals: &[PathBuf]) -> Result<Outcome> 
         }
     }
     let wanted = |target: &&(u32, PathBuf)| originals.is_empty() || originals.contains(&target.1);
-    let open = OpenArchive::open(&archive)?;
     let (mut done, mut refused) = (0, 0);
-    for (action, original) in about.targets.iter().filter(wanted) {
+    for (action, original) in targets.iter().filter(wanted) {
         match restore_into(&open, *action, original, &to) {
             Ok(place) => {
                 say!("{}", Shown(&place));
@@ -227,7 +229,6 @@ mod tests {
             let one = |n: u64| StoredArchive {
                 path: format!("/srv/depot/{n:02}.tar.zst").into(),
                 length: Bytes::new(100 + n),
-                about: Err(fondaco_core::archive::DepotError::Taken(PathBuf::new())),
             };
             (0..12).map(one).collect()
         };

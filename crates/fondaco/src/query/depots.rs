@@ -21,7 +21,22 @@ pub struct FoundDepot {
     /// What can still be written there, if that is known.
     pub free: Option<Bytes>,
     /// The archives in it, or why they cannot be listed.
-    pub archives: Result<Vec<StoredArchive>, DepotError>,
+    pub archives: Result<Vec<FoundArchive>, DepotError>,
+}
+
+/// An archive as it was found.
+#[derive(Debug)]
+pub struct FoundArchive {
+    /// Where it is, and how long.
+    pub stored: StoredArchive,
+    /// What it holds, or why that cannot be told.
+    pub about: Result<AboutArchive, DepotError>,
+}
+
+impl From<StoredArchive> for FoundArchive {
+    fn from(stored: StoredArchive) -> Self {
+        Self { about: stored.about(), stored }
+    }
 }
 
 /// Depots that are known.
@@ -31,11 +46,11 @@ pub struct DepotsFound(pub Vec<FoundDepot>);
 impl DepotsFound {
     /// Whether all of them can be listed, and every archive has its index.
     pub fn is_whole(&self) -> bool {
-        let is_whole = |archives: &Vec<StoredArchive>| archives.iter().all(|one| one.about.is_ok());
+        let is_whole = |archives: &Vec<FoundArchive>| archives.iter().all(|one| one.about.is_ok());
         self.0.iter().all(|depot| depot.archives.as_ref().is_ok_and(is_whole))
     }
 
-    fn archives(&self) -> impl Iterator<Item = &StoredArchive> {
+    fn archives(&self) -> impl Iterator<Item = &FoundArchive> {
         self.0.iter().filter_map(|depot| depot.archives.as_ref().ok()).flatten()
     }
 }
@@ -57,27 +72,27 @@ impl Answer for DepotsFound {
         for archive in self.archives() {
             let about = archive.about.as_ref().ok();
             let none = || (String::new(), Value::Null);
-            let path = Shown(&archive.path).to_string();
+            let path = Shown(&archive.stored.path).to_string();
             grid.row(vec![
                 about.map_or_else(
                     || text("damaged"),
                     |about| (dated(&about.created), about.created.clone().into()),
                 ),
-                bytes(archive.length),
+                bytes(archive.stored.length),
                 about.map_or_else(none, |about| bytes(about.contents)),
                 about.map_or_else(none, |about| (grouped(about.entries), about.entries.into())),
                 about.map_or_else(none, |about| text(shown(&about.machine))),
-                (path, path_value(&archive.path)),
+                (path, path_value(&archive.stored.path)),
             ]);
         }
         grid
     }
 
     fn document(&self) -> Result<Value> {
-        let archive = |archive: &StoredArchive| {
+        let archive = |archive: &FoundArchive| {
             let mut one = Map::new();
-            put_path(&mut one, &archive.path);
-            one.insert("length".into(), archive.length.get().into());
+            put_path(&mut one, &archive.stored.path);
+            one.insert("length".into(), archive.stored.length.get().into());
             match &archive.about {
                 Ok(about) => {
                     one.insert("created".into(), about.created.clone().into());
@@ -117,7 +132,7 @@ impl Answer for DepotsFound {
         }
         for archive in self.archives() {
             if let Err(error) = &archive.about {
-                say!("{}: {error}", Shown(&archive.path));
+                say!("{}: {error}", Shown(&archive.stored.path));
             }
         }
         for depot in &self.0 {
@@ -130,7 +145,7 @@ impl Answer for DepotsFound {
                     say!("{path}: not there yet, the first run that needs it makes it");
                 }
                 (Ok(archives), Some(free)) => {
-                    let sum: Bytes = archives.iter().map(|archive| archive.length).sum();
+                    let sum: Bytes = archives.iter().map(|archive| archive.stored.length).sum();
                     let count = counted(archives.len() as u64, "archive");
                     say!("{path}: {count}, {}; {} free", binary(sum), binary(free));
                 }

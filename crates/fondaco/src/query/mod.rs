@@ -38,7 +38,7 @@ pub use ages::Ages;
 pub use breakdown::{Breakdown, slice_lines};
 pub use cells::{binary, percent, user};
 pub use containment::{NotThere, Pairs};
-pub use depots::{ArchiveTargets, DepotsFound, FoundDepot};
+pub use depots::{ArchiveTargets, DepotsFound, FoundArchive, FoundDepot};
 pub use directories::{Directories, Map};
 pub use duplicates::{Duplicates, FoundCopies};
 pub use files::{Files, weight};

@@ -135,6 +135,12 @@ impl DirectoryDepot {
         (self.path, self.directory)
     }
 
+    /// Opens one of its objects for reading; no link is followed.
+    fn open_object(&self, name: &str) -> Result<File, CallError> {
+        let opened = kernel::open_file(&self.directory, name);
+        opened.map_err(CallError::on(Op::Open, self.object(name)))
+    }
+
     /// The directory is looked at once more by its descriptor: another may have come to its place.
     fn of(directory: OwnedFd, path: PathBuf) -> Result<Self, DepotError> {
         let stat = stat_descriptor(&directory).map_err(CallError::on(Op::Examine, &path))?;
@@ -187,11 +193,17 @@ impl Depot for DirectoryDepot {
         }
     }
 
-    /// No link is followed.
     fn read(&self, name: &str, from: u64) -> Result<Box<dyn Read + Send>, CallError> {
         let at = |op| CallError::on(op, self.object(name));
-        let mut file = kernel::open_file(&self.directory, name).map_err(at(Op::Open))?;
+        let mut file = self.open_object(name)?;
         file.seek(SeekFrom::Start(from)).map_err(|error| at(Op::Read)(error))?;
+        Ok(Box::new(file))
+    }
+
+    fn read_stored(&self, name: &str) -> Result<Box<dyn Read + Send>, CallError> {
+        let file = self.open_object(name)?;
+        // it was synced long ago: let go of the cached pages, so that the device is asked
+        let _ = rustix::fs::fadvise(&file, 0, None, Advice::DontNeed);
         Ok(Box::new(file))
     }
 

@@ -137,6 +137,13 @@ pub trait Depot: Debug + Send {
     /// [`CallError`].
     fn read(&self, name: &str, from: u64) -> Result<Box<dyn Read + Send>, CallError>;
 
+    /// Reads an object from its beginning, as it is stored and not as it is remembered.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`].
+    fn read_stored(&self, name: &str) -> Result<Box<dyn Read + Send>, CallError>;
+
     /// Gives an object another name, which must be free: whatever has it stays.
     ///
     /// # Errors

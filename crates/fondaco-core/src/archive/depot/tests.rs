@@ -41,6 +41,10 @@ impl Depot for Appending {
         self.0.read(name, from)
     }
 
+    fn read_stored(&self, name: &str) -> Result<Box<dyn Read + Send>, CallError> {
+        self.0.read_stored(name)
+    }
+
     fn rename_new(&self, from: &str, to: &str) -> Result<(), DepotError> {
         self.0.rename_new(from, to)
     }

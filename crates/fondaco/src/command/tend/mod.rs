@@ -167,6 +167,11 @@ impl Tending<'_> {
         super::stop_asked() || self.deadline.is_some_and(|deadline| Instant::now() >= deadline)
     }
 
+    /// Why [`Tending::time_is_up`] says so.
+    fn why_it_ends() -> &'static str {
+        if super::stop_asked() { "it was asked to stop" } else { "its time was up" }
+    }
+
     /// Keeps what it came to, sends it, and says how it ended.
     fn end(mut self) -> Result<Outcome> {
         self.note_levels_after();

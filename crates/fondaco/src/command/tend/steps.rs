@@ -49,7 +49,6 @@ impl<'s> Tending<'s> {
             self.carry_out(&plan)
         });
         self.note_next_purge();
-        self.thin();
         if let Some(budget) = self.state.settings.unattended.verify {
             self.verify(budget);
         }
@@ -82,7 +81,7 @@ impl<'s> Tending<'s> {
         };
         for Due { run, actions } in all {
             if self.time_is_up() {
-                self.telling.tell(Step::Purge, Grade::Refused, "its time was up");
+                self.telling.tell(Step::Purge, Grade::Refused, Self::why_it_ends());
                 return;
             }
             let purged = match purge(run, Some(&actions), self.state, Time::now()) {
@@ -167,7 +166,8 @@ impl<'s> Tending<'s> {
         let seconds = scan.progress().elapsed.as_secs_f64();
         let catalog = scan.into_catalog();
         if !catalog.is_complete() {
-            let words = "its time was up while it scanned; rules are not tried on a part";
+            let why = Self::why_it_ends();
+            let words = format!("{why} while it scanned; rules are not tried on a part");
             self.telling.tell(Step::Scan, Grade::Refused, words);
             return Err(EndsHere);
         }
@@ -194,9 +194,13 @@ impl<'s> Tending<'s> {
         if self.state.settings.scans_kept == 0 {
             return;
         }
-        match saved::save(self.state, catalog, true) {
-            Ok(number) => {
+        match saved::save_and_thin(self.state, catalog) {
+            Ok((number, forgotten)) => {
                 self.telling.tell(Step::Scan, Grade::Done, format!("kept as scan {number}"));
+                if forgotten > 0 {
+                    let words = format!("{} forgotten", counted(forgotten, "older scan"));
+                    self.telling.tell(Step::Thin, Grade::Done, words);
+                }
             }
             Err(error) => {
                 self.telling.tell(Step::Scan, Grade::Refused, format!("not kept: {error}"));
@@ -313,7 +317,7 @@ impl<'s> Tending<'s> {
         let rehearsal = rehearse(plan, self.state, Time::now(), &goes_on);
         let rehearsal = rehearsal.map_err(|error| self.failed(Step::Rehearse, error))?;
         if self.time_is_up() {
-            let words = "its time was up before anything was done";
+            let words = format!("{} before anything was done", Self::why_it_ends());
             self.telling.tell(Step::Rehearse, Grade::Refused, words);
             return Err(EndsHere);
         }
@@ -389,7 +393,8 @@ impl<'s> Tending<'s> {
         );
         if summary.state == RunState::Stopped {
             words += &format!(
-                "; its time was up, {} left: fondaco journal {} --finish",
+                "; {}, {} left: fondaco journal {} --finish",
+                Self::why_it_ends(),
                 counted(not_begun, "action"),
                 summary.run
             );
@@ -409,17 +414,6 @@ impl<'s> Tending<'s> {
         }
     }
 
-    fn thin(&mut self) {
-        match saved::thin(self.state, Time::now()) {
-            Ok(0) => {}
-            Ok(count) => {
-                let words = format!("{} forgotten", counted(count, "saved scan"));
-                self.telling.tell(Step::Thin, Grade::Done, words);
-            }
-            Err(error) => self.telling.tell(Step::Thin, Grade::Refused, error.to_string()),
-        }
-    }
-
     /// Reads archives back that have their turn today.
     fn verify(&mut self, budget: Bytes) {
         let archives = match todays_archives(self.state, budget) {
@@ -432,7 +426,7 @@ impl<'s> Tending<'s> {
         let (mut count, mut bytes) = (0, Bytes::ZERO);
         for archive in archives {
             if self.time_is_up() {
-                self.telling.tell(Step::Verify, Grade::Refused, "its time was up");
+                self.telling.tell(Step::Verify, Grade::Refused, Self::why_it_ends());
                 break;
             }
             match prove_again(&archive.path) {

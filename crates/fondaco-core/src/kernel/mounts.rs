@@ -59,8 +59,11 @@ pub fn mounts() -> io::Result<Vec<Mount>> {
 
 /// The mount that `path` lies on, by the longest mount point; the newest if several cover each other.
 pub fn mount_of<'a>(path: &Path, mounts: &'a [Mount]) -> Option<&'a Mount> {
+    // paths are compared by components, which is slow: most mount points are too long to be asked about
+    let fits = |mount: &&Mount| mount.mount_point.as_os_str().len() <= path.as_os_str().len();
     mounts
         .iter()
+        .filter(fits)
         .filter(|mount| path.starts_with(&mount.mount_point))
         .max_by_key(|mount| mount.mount_point.components().count())
 }

@@ -35,6 +35,7 @@ pub fn locate(path: &Path) -> Result<Located, Refusal> {
 pub struct Locator {
     mounts: Vec<Mount>,
     last: Option<Last>,
+    is_used: bool,
 }
 
 /// The directory of the target that was located last.
@@ -58,6 +59,7 @@ impl Locator {
     ///
     /// As [`locate`].
     pub fn locate(&mut self, path: &Path) -> Result<Located, Refusal> {
+        self.is_used = true;
         let gone = |error: CallError| match error.source.kind() {
             io::ErrorKind::NotFound => Refusal::Gone(path.to_owned()),
             _ => Refusal::Call(error),
@@ -107,9 +109,11 @@ impl Locator {
         Ok(located)
     }
 
-    /// Forgets the directory of the last target and what is mounted.
+    /// Forgets the directory of the last target and what is mounted, unless nothing has been located with it yet.
     pub fn forget(&mut self) {
-        *self = Self::default();
+        if self.is_used {
+            *self = Self::default();
+        }
     }
 }
 

@@ -28,6 +28,7 @@ mod verify;
 pub(crate) use copy::{Copying, Links};
 pub use depot::{
     ArchiveFiles, Depot, DepotAddress, DepotError, DepotPlace, DirectoryDepot, NewObject,
+    StoreDepot, absolute, is_store,
 };
 pub(crate) use dress::times;
 pub use index::{ArchivedEntry, ArchivedTarget, Index};

@@ -97,6 +97,7 @@ impl Packing {
         touched: &Touched,
     ) -> Result<Framed, Refusal> {
         let part = self.path();
+        self.object.keep_from(self.length);
         let mut out = Counting { out: &mut self.object, bytes: 0 };
         let framed = frame(target, located, touched, &mut out, &part, &mut self.names);
         let length = out.bytes;
@@ -172,8 +173,9 @@ impl Packing {
         };
         let json = safe_json(&index).map_err(CallError::on(Op::Write, &part))?;
         let sums = format!("{sha256}  {}\n", files.archive);
-        self.depot.write_new(&files.index, &json)?;
+        // the index is the last one: where it is, the archive has been proved
         self.depot.write_new(&files.sums, sums.as_bytes())?;
+        self.depot.write_new(&files.index, &json)?;
         self.depot.rename_new(&unfinished(&files.archive), &files.archive)?;
         self.depot.sync()?;
         let path = self.depot.object(&files.archive);

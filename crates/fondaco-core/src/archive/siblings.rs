@@ -33,7 +33,7 @@ pub(super) struct Siblings<'a> {
 }
 
 type Content<'a> =
-    TarReader<zstd::stream::read::Decoder<'static, io::BufReader<io::Take<Box<dyn Read + Send>>>>>;
+    TarReader<zstd::stream::read::Decoder<'static, io::BufReader<Box<dyn Read + Send>>>>;
 
 impl<'a> Siblings<'a> {
     /// The entries of a target, by its place in the index.
@@ -106,8 +106,8 @@ impl<'a> Siblings<'a> {
         let target = names.clone().find(holds).map(|(at, _)| &index.targets[*at]);
         let target =
             target.ok_or_else(|| differs(format!("it does not hold {}", Shown(&first.0))))?;
-        let frames = depot.read(object, target.offset)?;
-        let decoder = zstd::stream::read::Decoder::new(frames.take(target.length));
+        let frame = depot.read(object, target.offset, Some(target.length))?;
+        let decoder = zstd::stream::read::Decoder::new(frame);
         let mut tar = TarReader::new(decoder.map_err(CallError::on(Op::Read, path))?);
         for wanted in &target.entries {
             let member = tar.next().map_err(|error| differs(error.to_string()))?;

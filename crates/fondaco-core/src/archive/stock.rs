@@ -1,9 +1,10 @@
 //! What a depot holds, whether it can be used, and whether its archives are still what was written.
 
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
+use super::depot::unfinished;
 use super::unpack::read_index;
 use super::verify::read_back;
 use super::{ArchiveFiles, ArchivedTarget, Depot, DepotAddress, DepotError, NewObject};
@@ -41,12 +42,16 @@ pub struct AboutArchive {
 /// [`DepotError`] if the depot cannot be opened or listed.
 pub fn archives_in(depot: &Path) -> Result<Vec<StoredArchive>, DepotError> {
     let open = DepotAddress::from(depot).open_existing()?;
-    let mut names: Vec<String> =
-        open.names()?.iter().filter_map(|name| name_of_archive(name)).collect();
+    let named = |(file, length): (OsString, Option<Bytes>)| {
+        name_of_archive(&file).map(|name| (name, length))
+    };
+    let mut names: Vec<(String, Option<Bytes>)> =
+        open.names()?.into_iter().filter_map(named).collect();
     names.sort_unstable();
-    let one = |name: String| {
+    let one = |(name, length): (String, Option<Bytes>)| {
         let file = ArchiveFiles::of(&name).archive;
-        Ok(StoredArchive { length: open.length(&file)?, path: open.object(&file) })
+        let length = length.map_or_else(|| open.length(&file), Ok)?;
+        Ok(StoredArchive { length, path: open.object(&file) })
     };
     names.into_iter().map(one).collect()
 }
@@ -100,7 +105,7 @@ pub fn prove_again(archive: &Path) -> Result<(), DepotError> {
     let index = read_index(&*depot, &files.index)?;
     let sums = depot.object(&files.sums);
     let mut said = String::new();
-    let read = depot.read(&files.sums, 0)?.take(4096).read_to_string(&mut said);
+    let read = depot.read(&files.sums, 0, None)?.take(4096).read_to_string(&mut said);
     read.map_err(CallError::on(Op::Read, &sums))?;
     let hash = read_back(depot.read_stored(&files.archive)?, archive, &index.targets)?;
     if hash != index.sha256 {
@@ -121,7 +126,8 @@ pub fn prove_again(archive: &Path) -> Result<(), DepotError> {
 pub fn round_trip(depot: &Path) -> Result<(), DepotError> {
     let open = DepotAddress::from(depot).open_existing()?;
     let id = kernel::random_id().map_err(CallError::on(Op::Read, "getrandom(2)"))?;
-    let (part, name) = (format!(".fondaco-check-{id}.part"), format!(".fondaco-check-{id}"));
+    let name = format!("fondaco-check-{id}");
+    let part = unfinished(&name);
     let object = open.create(&part)?;
     // from here on the first name is that of the sample, and the second one as soon as it was renamed
     let tried = read_what_was_written(object, &open.object(&part), &sample())
@@ -158,7 +164,7 @@ fn read_a_part(depot: &dyn Depot, name: &str, sample: &[u8]) -> Result<(), Depot
     const FROM: usize = 65_000;
     depot.sync()?;
     let (path, mut read) = (depot.object(name), Vec::new());
-    let part = depot.read(name, FROM as u64)?.read_to_end(&mut read);
+    let part = depot.read(name, FROM as u64, None)?.read_to_end(&mut read);
     part.map_err(CallError::on(Op::Read, &path))?;
     is_same(&read, &sample[FROM..], &path)
 }

@@ -90,7 +90,7 @@ impl OpenArchive {
         let place = self.by_action.get(&action);
         let place = *place.ok_or_else(|| differs(format!("it does not hold action {action}")))?;
         let target = &self.index.targets[place];
-        let frame = self.depot.read(&self.object, target.offset)?.take(target.length);
+        let frame = self.depot.read(&self.object, target.offset, Some(target.length))?;
         let decoder = zstd::stream::read::Decoder::new(frame);
         let decoder = decoder.map_err(CallError::on(Op::Read, &self.path))?;
         let mut tar = TarReader::new(decoder);
@@ -145,7 +145,7 @@ fn links(index: &Index) -> HashMap<DocPath, Vec<(usize, usize)>> {
 pub(super) fn read_index(depot: &dyn Depot, name: &str) -> Result<Index, DepotError> {
     let path = depot.object(name);
     let mut text = Vec::new();
-    depot.read(name, 0)?.read_to_end(&mut text).map_err(CallError::on(Op::Read, &path))?;
+    depot.read(name, 0, None)?.read_to_end(&mut text).map_err(CallError::on(Op::Read, &path))?;
     Index::parse(&text).map_err(|error| DepotError::Differs { path, reason: error.to_string() })
 }
 

@@ -13,7 +13,7 @@ use rustix::fs::{Access, AtFlags, CWD};
 
 use super::overlaps::look_over;
 use crate::analysis::Protection;
-use crate::archive::{DepotError, DepotPlace};
+use crate::archive::{DepotError, DepotPlace, StoreDepot, is_store};
 use crate::kernel::{self, CallError, Holder, Kind, Mount, Op, OpenFiles, Stat, stat_descriptor};
 use crate::packed_list::Record;
 use crate::plan::{
@@ -40,6 +40,8 @@ pub(super) struct Checks {
     hopeless: HashMap<u32, String>,
     /// Where the plan's depots are, or would be made.
     depots: Vec<DepotPlace>,
+    /// Addresses of its depots that are stores.
+    stores: Vec<PathBuf>,
     /// Where things are moved to, by the path that the plan has: the path without links, and the facts about the directory
     /// or the nearest one above it that is there.
     destinations: HashMap<PathBuf, (PathBuf, Stat)>,
@@ -60,7 +62,7 @@ impl Checks {
         if overview.has_copies {
             hopeless.extend(copies_that_go(plan, &protection));
         }
-        let mut depots: HashMap<PathBuf, Result<DepotPlace, DepotError>> = HashMap::new();
+        let mut depots: HashMap<PathBuf, Result<Looked, DepotError>> = HashMap::new();
         if overview.has(|deed| matches!(deed, Deed::Archive { .. })) {
             for action in &plan.actions {
                 let Deed::Archive { depot } = &action.deed else { continue };
@@ -70,7 +72,14 @@ impl Checks {
                 }
             }
         }
-        let depots: Vec<DepotPlace> = depots.into_values().flatten().collect();
+        let (mut stores, mut places) = (Vec::new(), Vec::new());
+        for looked in depots.into_values().flatten() {
+            match looked {
+                Looked::Place(place) => places.push(place),
+                Looked::Store(store) => stores.push(store),
+            }
+        }
+        let depots = places;
         for depot in &depots {
             protection.add(depot.path.clone(), "the depot of this plan");
         }
@@ -91,6 +100,7 @@ impl Checks {
             sought: None,
             hopeless,
             depots,
+            stores,
             destinations,
             locator: RefCell::new(locator),
             free: FreeDirectory::default(),
@@ -103,9 +113,14 @@ impl Checks {
         self.protection.mounts()
     }
 
-    /// Where the plan's depots are, or would be made.
+    /// Where those of the plan's depots are, or would be made, that are directories.
     pub(super) fn depots(&self) -> &[DepotPlace] {
         &self.depots
+    }
+
+    /// Addresses of the plan's depots that are stores.
+    pub(super) fn stores(&self) -> &[PathBuf] {
+        &self.stores
     }
 
     /// Collects the open files of all processes, unless that was done in the last seconds.
@@ -433,7 +448,7 @@ fn look_at_destinations(
     for action in &plan.actions {
         let Deed::Move { to, .. } = &action.deed else { continue };
         let looked = known.entry(to.clone()).or_insert_with(|| {
-            let place = look_at_depot(to)?;
+            let place = look_at_place(to)?;
             protection.add(place.path.clone(), "what this plan moves things to");
             let stat =
                 kernel::stat_path(&place.standing).map_err(CallError::on(Op::Examine, to))?;
@@ -502,8 +517,23 @@ fn copies_that_go(plan: &Plan, protection: &Protection) -> HashMap<u32, String> 
 }
 
 /// Whether a depot can be used, as far as that can be said without making it.
-fn look_at_depot(depot: &Path) -> Result<DepotPlace, DepotError> {
-    let place = DepotPlace::look(depot)?;
+/// What an archive is to go to, once it has been looked at.
+enum Looked {
+    Place(DepotPlace),
+    Store(PathBuf),
+}
+
+fn look_at_depot(depot: &Path) -> Result<Looked, DepotError> {
+    if is_store(depot) {
+        StoreDepot::of_process(depot)?.ask()?;
+        return Ok(Looked::Store(depot.to_owned()));
+    }
+    look_at_place(depot).map(Looked::Place)
+}
+
+/// A directory that something is put into: a depot, or where things are moved to.
+fn look_at_place(path: &Path) -> Result<DepotPlace, DepotError> {
+    let place = DepotPlace::look(path)?;
     let rights = Access::WRITE_OK | Access::EXEC_OK;
     rustix::fs::accessat(CWD, &place.standing, rights, AtFlags::EACCESS)
         .map_err(CallError::on(Op::Write, &place.standing))?;

@@ -311,8 +311,8 @@ impl Run<'_> {
 
     /// Writes and proves the archives, one for each depot, before anything is taken away.
     fn pack_all(&mut self) -> Result<(), CarryOutError> {
-        let depots: Vec<PathBuf> =
-            self.checks.depots().iter().map(|place| place.path.clone()).collect();
+        let places = self.checks.depots().iter().map(|place| &place.path);
+        let depots: Vec<PathBuf> = places.chain(self.checks.stores()).cloned().collect();
         self.state.remember(&depots, &[])?;
         // two names of one directory are one depot
         let mut depots: Vec<(Box<dyn Depot>, Vec<usize>)> = Vec::new();

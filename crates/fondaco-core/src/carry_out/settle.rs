@@ -12,7 +12,9 @@ use super::linking::settle_link;
 use super::put_back::missing;
 use super::{CarryOutError, EntryRecord, EntryState, Journal, RunRecord, RunState, tools};
 use super::{moving, release, restoring, sharing};
-use crate::archive::DepotAddress;
+use fondaco_store::{Environment, Patience};
+
+use crate::archive::{Depot, DepotAddress, StoreDepot, is_store};
 use crate::kernel::{
     self, CallError, Inventory, Kind, Leases, Op, OwnChanges, PrivateDir, Removal, RemovalError,
     Strictness,
@@ -135,7 +137,10 @@ fn settle_run(
         }
     }
     if was_running {
-        settled.failed += clear_unfinished_archives(run, &entries);
+        let left = clear_unfinished_archives(run, &entries);
+        settled.failed += left;
+        // a store may be away, or still be at what it was asked last
+        unsettled |= left > 0;
         if entries.iter().any(|entry| matches!(entry.action.deed, Deed::Move { .. })) {
             settled.failed += moving::clear_copies_of(state, &run.token)?;
         }
@@ -414,21 +419,30 @@ pub(super) fn remove_rest(
 }
 
 /// Removes what a run has begun to write into depots and not given its name; says how often that failed. Only files
-/// with the run's own random name are meant; a depot that is away keeps them, and they do no harm.
+/// with the run's own random name are meant, and not of an archive for which something was taken away; a depot that is away
+/// keeps them, and they do no harm.
 fn clear_unfinished_archives(run: &RunRecord, entries: &PackedList<EntryRecord>) -> u64 {
-    let mut depots: BTreeSet<PathBuf> = BTreeSet::new();
+    let (mut depots, mut used) = (BTreeSet::new(), BTreeSet::new());
     for entry in entries {
-        if let Deed::Archive { depot } = &entry.action.deed
-            && !depots.contains(depot)
-        {
-            depots.insert(depot.clone());
+        if let Deed::Archive { depot } = &entry.action.deed {
+            if !depots.contains(depot) {
+                depots.insert(depot.clone());
+            }
+            if entry.archive.is_some() && !used.contains(depot) {
+                used.insert(depot.clone());
+            }
         }
     }
-    let clear = |depot: &PathBuf| match DepotAddress::from(depot.as_path()).open_existing() {
-        Ok(depot) => depot.clear_unfinished(&archive_name(&run.token)).is_err(),
-        Err(_) => false,
+    let clear = |depot: &PathBuf| {
+        let open = match is_store(depot) {
+            // whoever begins a run with the network down does not wait long for this
+            true => StoreDepot::open(depot, &Environment::of_process(), Patience::short())
+                .map(|store| Box::new(store) as Box<dyn Depot>),
+            false => DepotAddress::from(depot.as_path()).open_existing(),
+        };
+        open.is_ok_and(|depot| depot.clear_unfinished(&archive_name(&run.token)).is_err())
     };
-    depots.iter().filter(|depot| clear(depot)).count() as u64
+    depots.difference(&used).filter(|depot| clear(depot)).count() as u64
 }
 
 /// A new plan of what a cut-off or stopped run has not begun, with the same records and guards;

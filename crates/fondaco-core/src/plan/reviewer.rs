@@ -12,6 +12,7 @@ use super::emptied::survey_alone;
 use super::survey::survey_located;
 use super::{Deed, FreeDirectory, Locator, Planned, Refusal, RuleProtection, Survey, survey_held};
 use crate::analysis::{Protection, is_kernel_part};
+use crate::archive::is_store;
 use crate::catalog::{Elsewhere, Origin, Root, ScannedEntry};
 use crate::kernel::{self, CallError, DeletedFile, DeletedFiles, Kind, Mount, Op, OpenFiles, Stat};
 use crate::shown::DocPath;
@@ -172,6 +173,7 @@ impl<'a> Reviewer<'a> {
         let volume = self.volume_of(&path, survey.target.kind);
         let depot_on_volume = deed
             .destination()
+            .filter(|to| !is_store(to))
             .is_some_and(|to| volume_root(to, self.state, &self.mounts) == volume);
         let deed = deed.clone().with_destination_on_volume(depot_on_volume);
         let planned = Planned::of_survey(path, deed, reason.to_owned(), volume, survey);

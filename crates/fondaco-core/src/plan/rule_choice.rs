@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use super::{Choice, Deed};
+use crate::archive::is_store;
 use crate::catalog::{Catalog, Finder};
 use crate::lens::AgeSource;
 use crate::rule::{DeedWord, Match, Rule};
@@ -31,7 +32,7 @@ impl RuleChoice {
             DeedWord::SetAside => Deed::SetAside,
             DeedWord::Archive => {
                 let depot = rule.depot.as_deref().unwrap_or(depot);
-                let root = Finder::new(catalog).root_of(&entry.path);
+                let root = Finder::new(catalog).root_of(&entry.path).filter(|_| !is_store(depot));
                 Deed::Archive { depot: root.map_or(depot.to_owned(), |root| root.path.join(depot)) }
             }
             DeedWord::Move => {

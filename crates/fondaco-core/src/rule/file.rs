@@ -7,6 +7,7 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::model::{DeedWord, Enough, GroupOf, Limits, Order, Rule, RuleSet, Takes, Thin};
+use crate::archive::is_store;
 use crate::kernel::{CallError, Op};
 use crate::leftovers::GroupName;
 use crate::lens::{Accounts, AgeSource, Lens, LensError, Word, nearest};
@@ -422,6 +423,9 @@ impl Place<'_> {
                     raw.title.span(),
                     "a rule that moves says where to: to = \"/mnt/spare\"",
                 );
+            }
+            (DeedWord::Move, Some(to)) if is_store(to.get_ref()) => {
+                return wrong(to.span(), "only archives go to a store: action = \"archive\"");
             }
             (DeedWord::Move, Some(_)) | (_, None) => {}
             (_, Some(to)) => {

@@ -4,6 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use super::RuleSet;
+use crate::archive::is_store;
 use crate::catalog::{Catalog, EntryId, Finder};
 use crate::kernel;
 use crate::shown::{Shown, shown};
@@ -35,6 +36,10 @@ impl RuleSet {
             for (what, place) in
                 places.into_iter().filter_map(|(what, p)| Some((what, p.as_ref()?)))
             {
+                // whether a store is there is asked when the rule is tried in earnest, and not for every look
+                if is_store(place) {
+                    continue;
+                }
                 let place = at.join(place);
                 match kernel::stat_path(&place) {
                     Ok(_) => {}

@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
-use fondaco_core::archive::{OpenArchive, StoredArchive, archives_in, prove_again, round_trip};
+use fondaco_core::archive::{
+    OpenArchive, StoredArchive, absolute, archives_in, is_store, prove_again, round_trip,
+};
 use fondaco_core::carry_out::restore_into;
 use fondaco_core::kernel::capacity;
 use fondaco_core::shown::{DocPath, Shown};
@@ -38,7 +40,7 @@ pub(super) fn run(arguments: &cli::Depots, state: Option<PathBuf>) -> Result<Out
 /// Depots that runs have used, and the one that the settings name; those of the arguments if there are any.
 fn chosen(said: &[PathBuf], state: &State) -> Result<Vec<PathBuf>> {
     if !said.is_empty() {
-        return said.iter().map(|path| Ok(std::path::absolute(path)?)).collect();
+        return said.iter().map(|path| Ok(absolute(path)?)).collect();
     }
     Ok(known(state)?.into_iter().collect())
 }
@@ -53,24 +55,37 @@ fn list(state: &State, form: &cli::Form) -> Result<Outcome> {
     for path in known(state)? {
         if !is_there(&path)? {
             // the usual one is made by the first run that needs it
-            depots.push(FoundDepot { path, free: None, archives: Ok(Vec::new()) });
+            let archives = Ok(Vec::new());
+            depots.push(FoundDepot { path, is_made: false, free: None, archives });
             continue;
         }
-        let free = capacity(&path).ok().map(|capacity| capacity.free());
+        let free = free_in(&path).ok().flatten();
         let archives = archives_in(&path);
         let archives = archives.map(|all| all.into_iter().map(FoundArchive::from).collect());
-        depots.push(FoundDepot { path, free, archives });
+        depots.push(FoundDepot { path, is_made: true, free, archives });
     }
     let found = DepotsFound(depots);
     tell_answer(&found, form)?;
     Ok(if found.is_whole() { Outcome::AllDone } else { Outcome::Failed })
 }
 
+/// Whether a depot is there. Of a store its first answer tells.
 fn is_there(path: &Path) -> Result<bool> {
+    if is_store(path) {
+        return Ok(true);
+    }
     match fondaco_core::kernel::stat_path(path) {
         Ok(_) => Ok(true),
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(false),
         Err(error) => Err(error).with_context(|| format!("cannot examine {}", Shown(path))),
+    }
+}
+
+/// Free space of a depot; a store does not tell.
+fn free_in(depot: &Path) -> std::io::Result<Option<Bytes>> {
+    match is_store(depot) {
+        true => Ok(None),
+        false => capacity(depot).map(|capacity| Some(capacity.free())),
     }
 }
 
@@ -83,10 +98,12 @@ fn check(depots: &[PathBuf]) -> Result<Outcome> {
         }
         match round_trip(depot) {
             Ok(()) => {
-                let free = capacity(depot).map(|capacity| binary(capacity.free()));
-                let free =
-                    free.unwrap_or_else(|error| format!("an unknown number of bytes ({error})"));
-                say!("{}: a sample was written, read back and removed; {free} free", Shown(depot));
+                let free = match free_in(depot) {
+                    Ok(Some(free)) => format!("; {} free", binary(free)),
+                    Ok(None) => String::new(),
+                    Err(error) => format!("; how much is free is not known ({error})"),
+                };
+                say!("{}: a sample was written, read back and removed{free}", Shown(depot));
             }
             Err(error) => {
                 say!("{}: cannot be used: {error}", Shown(depot));
@@ -99,7 +116,7 @@ fn check(depots: &[PathBuf]) -> Result<Outcome> {
 
 /// An archive by its path.
 fn find(archive: &Path) -> Result<StoredArchive> {
-    let archive = std::path::absolute(archive)?;
+    let archive = absolute(archive)?;
     let depot = archive.parent().unwrap_or(&archive);
     let found = archives_in(depot).with_context(|| format!("cannot use {}", Shown(depot)))?;
     let is_it = |found: &StoredArchive| found.path.file_name() == archive.file_name();
@@ -183,7 +200,7 @@ fn sample(mut archives: Vec<StoredArchive>, budget: Bytes, now: Time) -> Vec<Sto
 }
 
 fn restore(archive: &Path, to: &Path, originals: &[PathBuf]) -> Result<Outcome> {
-    let archive = std::path::absolute(archive)?;
+    let archive = absolute(archive)?;
     let to = to.canonicalize().with_context(|| format!("cannot open {}", Shown(to)))?;
     let open = OpenArchive::open(&archive);
     let open = open.with_context(|| format!("{} cannot be used", Shown(&archive)))?;

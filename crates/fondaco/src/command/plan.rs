@@ -5,6 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, anyhow, bail};
+use fondaco_core::archive::absolute;
 use fondaco_core::catalog::Catalog;
 use fondaco_core::duplicates::{Keep, Set};
 use fondaco_core::kernel::{self, Aside, DeletedFile, DeletedFiles, Hold, Kind, Process};
@@ -35,7 +36,7 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
     }
     let mut making = Making {
         depot: match &arguments.depot {
-            Some(depot) => std::path::absolute(depot)?,
+            Some(depot) => absolute(depot)?,
             None => state.depot(),
         },
         draft: Draft::default(),

@@ -18,6 +18,8 @@ use crate::words::dated;
 pub struct FoundDepot {
     /// Directory that it is.
     pub path: PathBuf,
+    /// Whether it has been made yet; if not, the first run that needs it makes it.
+    pub is_made: bool,
     /// What can still be written there, if that is known.
     pub free: Option<Bytes>,
     /// The archives in it, or why they cannot be listed.
@@ -137,17 +139,21 @@ impl Answer for DepotsFound {
         }
         for depot in &self.0 {
             let path = Shown(&depot.path);
-            match (&depot.archives, depot.free) {
-                (Err(error), _) => {
+            match &depot.archives {
+                Err(error) => {
                     say!("{path}: {error}");
                 }
-                (Ok(_), None) => {
+                Ok(_) if !depot.is_made => {
                     say!("{path}: not there yet, the first run that needs it makes it");
                 }
-                (Ok(archives), Some(free)) => {
+                Ok(archives) => {
                     let sum: Bytes = archives.iter().map(|archive| archive.stored.length).sum();
                     let count = counted(archives.len() as u64, "archive");
-                    say!("{path}: {count}, {}; {} free", binary(sum), binary(free));
+                    let free = depot.free.map_or_else(
+                        || "how much is free is not told".to_owned(),
+                        |free| format!("{} free", binary(free)),
+                    );
+                    say!("{path}: {count}, {}; {free}", binary(sum));
                 }
             }
         }

@@ -1,6 +1,8 @@
 //! Driving the program from outside: commands, the screen, and pictures of trees.
 #![allow(dead_code, missing_docs, clippy::unwrap_used)] // every test file uses its own part
 
+pub mod servers;
+
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::os::unix::fs::MetadataExt;

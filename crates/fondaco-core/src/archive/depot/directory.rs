@@ -160,10 +160,10 @@ impl Depot for DirectoryDepot {
         self.path.join(name)
     }
 
-    fn names(&self) -> Result<Vec<OsString>, CallError> {
+    fn names(&self) -> Result<Vec<(OsString, Option<Bytes>)>, CallError> {
         let mut names = Vec::new();
         let read = DirReader::default().read(&self.directory, |entry| {
-            names.push(OsStr::from_bytes(entry.name.to_bytes()).to_owned());
+            names.push((OsStr::from_bytes(entry.name.to_bytes()).to_owned(), None));
             true
         });
         read.map_err(CallError::on(Op::ReadDirectory, &self.path))?;
@@ -193,11 +193,19 @@ impl Depot for DirectoryDepot {
         }
     }
 
-    fn read(&self, name: &str, from: u64) -> Result<Box<dyn Read + Send>, CallError> {
+    fn read(
+        &self,
+        name: &str,
+        from: u64,
+        length: Option<u64>,
+    ) -> Result<Box<dyn Read + Send>, CallError> {
         let at = |op| CallError::on(op, self.object(name));
         let mut file = self.open_object(name)?;
         file.seek(SeekFrom::Start(from)).map_err(|error| at(Op::Read)(error))?;
-        Ok(Box::new(file))
+        Ok(match length {
+            Some(length) => Box::new(file.take(length)),
+            None => Box::new(file),
+        })
     }
 
     fn read_stored(&self, name: &str) -> Result<Box<dyn Read + Send>, CallError> {
@@ -255,6 +263,8 @@ impl NewObject for NewFile {
     fn can_take_back(&self) -> bool {
         true
     }
+
+    fn keep_from(&mut self, _length: u64) {}
 
     fn take_back_to(&mut self, length: u64) -> io::Result<()> {
         self.0.set_len(length)?;

@@ -1,20 +1,25 @@
 //! Places that archives go to: an address, and what a place of any kind promises.
 //!
-//! A directory is the first kind. Another kind implements [`Depot`] and [`NewObject`], gets a variant of
+//! A directory is one kind, a store over HTTP another. A kind implements [`Depot`] and [`NewObject`], gets a variant of
 //! [`DepotAddress`], and passes the promises in the tests of this module.
 
 mod directory;
+mod store;
 
 use std::ffi::OsString;
 use std::fmt::Debug;
 use std::io::{self, Read, Write};
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use crate::kernel::CallError;
 use crate::shown::Shown;
 use crate::units::Bytes;
 
+use fondaco_store::{StoreAddress, StoreError};
+
 pub use directory::{DepotPlace, DirectoryDepot};
+pub use store::StoreDepot;
 
 /// Why a depot cannot be used, or an archive in it not be trusted.
 #[derive(Debug, thiserror::Error)]
@@ -47,6 +52,14 @@ pub enum DepotError {
     /// Another archive has that name.
     #[error("{} exists, and no archive is ever replaced", Shown(.0))]
     Taken(PathBuf),
+    /// It is a store that is called in a way that makes no sense, or that cannot be come into.
+    #[error("{}: {source}", Shown(path))]
+    Store {
+        /// The depot as it was given.
+        path: PathBuf,
+        /// What is wrong.
+        source: StoreError,
+    },
     /// What was read back is not what was written.
     #[error("the archive {} is not what was written: {reason}", Shown(path))]
     Differs {
@@ -57,17 +70,37 @@ pub enum DepotError {
     },
 }
 
-/// What a depot is called in plans and journals.
+/// What a depot is called in plans and journals. The address of a store is written like a path, `s3://BUCKET/PREFIX` or
+/// `https://HOST/PATH`: no absolute path begins so.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum DepotAddress {
     /// A directory, by its path.
     Directory(PathBuf),
+    /// A store, by its address.
+    Store(PathBuf),
 }
 
 impl From<&Path> for DepotAddress {
     fn from(path: &Path) -> Self {
-        Self::Directory(path.to_owned())
+        match is_store(path) {
+            true => Self::Store(path.to_owned()),
+            false => Self::Directory(path.to_owned()),
+        }
     }
+}
+
+/// Whether what a depot is called is the address of a store.
+pub fn is_store(path: &Path) -> bool {
+    StoreAddress::is_meant(path.as_os_str().as_bytes())
+}
+
+/// The absolute path of a depot that is given relative to a directory; the address of a store is as it is.
+///
+/// # Errors
+///
+/// That of [`std::path::absolute`].
+pub fn absolute(path: &Path) -> io::Result<PathBuf> {
+    if is_store(path) { Ok(path.to_owned()) } else { std::path::absolute(path) }
 }
 
 impl DepotAddress {
@@ -79,6 +112,7 @@ impl DepotAddress {
     pub fn open(&self) -> Result<Box<dyn Depot>, DepotError> {
         match self {
             Self::Directory(path) => Ok(Box::new(DirectoryDepot::open(path)?)),
+            Self::Store(path) => Ok(Box::new(StoreDepot::of_process(path)?)),
         }
     }
 
@@ -90,6 +124,7 @@ impl DepotAddress {
     pub fn open_existing(&self) -> Result<Box<dyn Depot>, DepotError> {
         match self {
             Self::Directory(path) => Ok(Box::new(DirectoryDepot::open_existing(path)?)),
+            Self::Store(path) => Ok(Box::new(StoreDepot::of_process(path)?)),
         }
     }
 }
@@ -102,12 +137,12 @@ pub trait Depot: Debug + Send {
     /// What one of its objects is called.
     fn object(&self, name: &str) -> PathBuf;
 
-    /// The names of all of its objects, in no order.
+    /// The names of all of its objects, in no order, with their lengths where the list has them.
     ///
     /// # Errors
     ///
     /// [`CallError`].
-    fn names(&self) -> Result<Vec<OsString>, CallError>;
+    fn names(&self) -> Result<Vec<(OsString, Option<Bytes>)>, CallError>;
 
     /// The length of an object.
     ///
@@ -130,12 +165,17 @@ pub trait Depot: Debug + Send {
     /// [`DepotError::Taken`] if the name is, [`DepotError::Call`].
     fn create(&self, name: &str) -> Result<Box<dyn NewObject>, DepotError>;
 
-    /// Reads an object from a byte on.
+    /// Reads an object from a byte on: so many bytes, or all that follow.
     ///
     /// # Errors
     ///
     /// [`CallError`].
-    fn read(&self, name: &str, from: u64) -> Result<Box<dyn Read + Send>, CallError>;
+    fn read(
+        &self,
+        name: &str,
+        from: u64,
+        length: Option<u64>,
+    ) -> Result<Box<dyn Read + Send>, CallError>;
 
     /// Reads an object from its beginning, as it is stored and not as it is remembered.
     ///
@@ -214,14 +254,17 @@ pub trait NewObject: Write + Debug + Send {
     /// Whether what was written last can be taken back. Where it cannot, it is spooled before it is written.
     fn can_take_back(&self) -> bool;
 
-    /// Takes back all that was written after a length.
+    /// Says that what is written after this length may be taken back, and nothing that lies before it any more.
+    fn keep_from(&mut self, length: u64);
+
+    /// Takes back all that was written after the length of [`NewObject::keep_from`].
     ///
     /// # Errors
     ///
     /// That of the depot; also if it cannot be done at all.
     fn take_back_to(&mut self, length: u64) -> io::Result<()>;
 
-    /// Makes all that was written durable.
+    /// Makes all that was written durable; nothing is written after it.
     ///
     /// # Errors
     ///

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, RwLock};
 
+use fondaco_core::archive::is_store;
 use fondaco_core::catalog::Catalog;
 use fondaco_core::plan::{Choice, Deed, Planned, Put, Refusal, Review, Survey};
 use fondaco_core::shown::{Shown, shown};
@@ -110,7 +111,7 @@ pub fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> Vec<Job
 
 /// Whether what an archive or a move goes to lies on a volume.
 pub fn on_volume(model: &Model, deed: &Deed, volume: &Path) -> bool {
-    let on = deed.destination().and_then(|to| model.volume_of(to));
+    let on = deed.destination().filter(|to| !is_store(to)).and_then(|to| model.volume_of(to));
     on.is_some_and(|on| on.mount_point == volume)
 }
 

@@ -1,0 +1,343 @@
+//! Archives in stores: real servers, and a way to them that is cut, delayed, answered otherwise and falsified.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod common;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use common::servers::{Fault, Proxy, S3_LOGIN, Server};
+use common::{FONDACO, Ran, differences, picture};
+use serde_json::Value;
+
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// A tree, a state directory, and how to come into a store.
+struct Pier {
+    _directory: tempfile::TempDir,
+    at: PathBuf,
+    depot: String,
+    variables: BTreeMap<&'static str, String>,
+}
+
+impl Pier {
+    fn new(depot: String) -> Self {
+        let directory = tempfile::tempdir().unwrap();
+        let at = directory.path().canonicalize().unwrap();
+        std::fs::create_dir_all(at.join("tree/deeper")).unwrap();
+        let mut pier = Self { _directory: directory, at, depot, variables: BTreeMap::new() };
+        pier.variables.insert("HOME", pier.at.to_str().unwrap().to_owned());
+        pier
+    }
+
+    fn s3(port: u16) -> Self {
+        let mut pier = Self::new("s3://seamark/pier".to_owned());
+        pier.variables.extend([
+            ("AWS_ACCESS_KEY_ID", S3_LOGIN.0.to_owned()),
+            ("AWS_SECRET_ACCESS_KEY", S3_LOGIN.1.to_owned()),
+        ]);
+        pier.by(port);
+        pier
+    }
+
+    fn webdav(port: u16) -> Self {
+        Self::new(format!("http://127.0.0.1:{port}/dav/pier"))
+    }
+
+    /// Goes to the S3 store through another port.
+    fn by(&mut self, port: u16) {
+        self.variables.insert("AWS_ENDPOINT_URL", format!("http://127.0.0.1:{port}"));
+    }
+
+    fn tree(&self) -> PathBuf {
+        self.at.join("tree")
+    }
+
+    /// Two files and a directory that hardly compress; the same for the same number.
+    fn fill(&self, number: u64, bytes: usize) {
+        for (place, name) in ["tide.raw", "deeper/current.raw", "notes"].iter().enumerate() {
+            let mut hash = blake3::Hasher::new();
+            hash.update(&number.to_le_bytes()).update(&[place as u8]);
+            let mut contents = vec![0; bytes / (place + 1)];
+            hash.finalize_xof().fill(&mut contents);
+            std::fs::write(self.tree().join(name), contents).unwrap();
+        }
+    }
+
+    fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(FONDACO);
+        command.env_clear().envs(&self.variables).env("FONDACO_STATE", self.at.join("state"));
+        command.args(arguments).current_dir("/");
+        command
+    }
+
+    fn fondaco(&self, arguments: &[&str]) -> Ran {
+        Ran(self.command(arguments).output().unwrap())
+    }
+
+    /// Plans the tree's three entries for the depot; gives the plan's path.
+    fn plan(&self) -> String {
+        let plan = self.at.join("plan.json").to_str().unwrap().to_owned();
+        let path = |name: &str| self.tree().join(name).to_str().unwrap().to_owned();
+        let [a, b, c] = ["tide.raw", "deeper", "notes"].map(path);
+        let chosen = ["plan", "--archive", &a, "--archive", &b, "--archive", &c];
+        let rest = ["--depot", &self.depot, "-o", &plan, "--force"];
+        self.fondaco(&[&chosen[..], &rest].concat()).ok();
+        plan
+    }
+
+    fn carry_out(&self) -> Ran {
+        let plan = self.plan();
+        self.fondaco(&["carry-out", &plan])
+    }
+
+    fn last_run(&self) -> Value {
+        let runs = self.fondaco(&["journal", "--json"]).json();
+        let number =
+            runs["runs"].as_array().unwrap().iter().map(|run| run["run"].as_i64().unwrap());
+        let number = number.max().unwrap();
+        self.fondaco(&["journal", &number.to_string(), "--json"]).json()
+    }
+}
+
+/// The names of all objects of the S3 server, and of uploads that were begun.
+fn objects(server: &Server) -> Vec<String> {
+    fn below(at: &Path, names: &mut Vec<String>) {
+        for entry in std::fs::read_dir(at).unwrap() {
+            let path = entry.unwrap().path();
+            let name = path.file_name().unwrap().to_str().unwrap().to_owned();
+            match path.is_dir() {
+                true => below(&path, names),
+                // what the server itself notes about objects, and not parts of uploads
+                false if name.ends_with(".json") && name.starts_with(".bucket") => {}
+                false => names.push(name),
+            }
+        }
+    }
+    let mut names = Vec::new();
+    below(&server.root, &mut names);
+    names.sort();
+    names
+}
+
+/// The names of all objects of the WebDAV server's collection.
+fn members(server: &Server) -> Vec<String> {
+    let left = std::fs::read_dir(server.root.join("www/dav/pier")).unwrap();
+    let names = left.map(|entry| entry.unwrap().file_name().into_string().unwrap());
+    // what the server itself notes about objects
+    names.filter(|name| name != ".DAV").collect()
+}
+
+/// What is archived comes back as it was, an entry alone too, and a standard tool can read the archive.
+fn goes_and_comes_back(pier: &Pier, stored: impl Fn(&str) -> PathBuf) {
+    pier.fill(1, 25 << 20);
+    let before = picture(&pier.tree());
+    let checked = pier.fondaco(&["depots", "check", &pier.depot]).ok();
+    assert!(checked.out().contains("written, read back and removed"), "{}", checked.out());
+    let ran = pier.carry_out().ok();
+    assert!(ran.out().contains("3 done, 0 refused"), "{}", ran.out());
+    assert_eq!(std::fs::read_dir(pier.tree()).unwrap().count(), 0);
+
+    let listed = pier.fondaco(&["depots", "--json"]).json();
+    let depots = listed["depots"].as_array().unwrap();
+    let depot = depots.iter().find(|depot| depot["path"] == pier.depot.as_str()).unwrap();
+    let archive = depot["archives"][0]["path"].as_str().unwrap().to_owned();
+    assert_eq!(depot["archives"].as_array().unwrap().len(), 1);
+    pier.fondaco(&["depots", "verify", &archive]).ok();
+    let name = archive.rsplit('/').next().unwrap();
+    let list = Command::new("tar").arg("--zstd").arg("-tf").arg(stored(name)).output().unwrap();
+    let list = String::from_utf8_lossy(&list.stdout).into_owned();
+    assert!(list.contains("tide.raw") && list.contains("deeper/current.raw"), "{list}");
+    let sums = stored(name).with_file_name(name.replace(".tar.zst", ".sha256"));
+    let mut check = Command::new("sha256sum");
+    check.arg("-c").arg(&sums).current_dir(sums.parent().unwrap());
+    assert!(check.output().unwrap().status.success());
+
+    let alone = pier.at.join("alone");
+    std::fs::create_dir(&alone).unwrap();
+    let original = pier.tree().join("notes");
+    let to = alone.to_str().unwrap();
+    let restore = ["depots", "restore", &archive, "--to", to, original.to_str().unwrap()];
+    pier.fondaco(&restore).ok();
+    let back = pier.last_run()["run"].as_i64().unwrap().to_string();
+    pier.fondaco(&["put-back", &back]).ok();
+    let after = picture(&pier.tree());
+    assert!(differences(&before, &after, &[pier.tree()]).is_empty());
+    assert_eq!(std::fs::read(alone.join("notes")).unwrap(), std::fs::read(original).unwrap());
+
+    // one bit of the stored archive
+    let file = stored(name);
+    let mut bytes = std::fs::read(&file).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    std::fs::write(&file, bytes).unwrap();
+    let found = pier.fondaco(&["depots", "verify", &archive]);
+    assert_eq!(found.code(), 1, "{}", found.out());
+    assert!(found.out().contains("is not what was written"), "{}", found.out());
+}
+
+#[test]
+fn an_s3_store_is_a_depot_as_a_directory_is() {
+    let Some(server) = Server::s3() else { return };
+    let pier = Pier::s3(server.port);
+    goes_and_comes_back(&pier, |name| server.root.join("seamark/pier").join(name));
+    let left = objects(&server);
+    assert_eq!(left.len(), 3, "{left:?}");
+}
+
+#[test]
+fn a_webdav_collection_is_a_depot_as_a_directory_is() {
+    let Some(server) = Server::webdav() else { return };
+    let pier = Pier::webdav(server.port);
+    goes_and_comes_back(&pier, |name| server.root.join("www/dav/pier").join(name));
+    let names = members(&server);
+    assert_eq!(names.len(), 3, "{names:?}");
+}
+
+/// A number that looks like chance, the same each time.
+fn chance(seed: u64, number: u64, below: u64) -> u64 {
+    let hash = blake3::hash(&[seed.to_le_bytes(), number.to_le_bytes()].concat());
+    u64::from_le_bytes(hash.as_bytes()[..8].try_into().unwrap()) % below
+}
+
+/// One request in four is disturbed, in one of the ways.
+fn disturbed(seed: u64) -> impl Fn(u64) -> Fault + Send + Sync + 'static {
+    move |number| {
+        if chance(seed, number, 4) > 0 {
+            return Fault::None;
+        }
+        let at = |most| chance(seed ^ 1, number, most);
+        match chance(seed ^ 2, number, 8) {
+            0 => Fault::CutGoing(at(60_000)),
+            1 => Fault::CutComing(at(60_000)),
+            2 => Fault::CutComing(at(500)),
+            3 => Fault::Answered(500),
+            4 => Fault::Answered(503),
+            // behind the head of an answer or a request
+            5 => Fault::Flipped(600 + at(60_000)),
+            6 => Fault::FlippedGoing(900 + at(60_000)),
+            _ => Fault::Late,
+        }
+    }
+}
+
+/// Archives, puts back, archives … over a bad line. Whatever happens, every file is in its place or in an archive that gives
+/// it back, and nothing half lies in the store under an archive's name.
+fn nothing_is_lost_over_a_bad_line(
+    server: &Server,
+    connect: impl Fn(u16) -> Pier,
+    stored: impl Fn(&Server) -> Vec<String>,
+) {
+    let transfers: u64 = std::env::var("TRANSFERS").map_or(60, |text| text.parse().unwrap());
+    let (mut faults, mut requests_of, mut archived, mut refused) = (0, 0, 0, 0);
+    while requests_of < transfers {
+        let proxy = Proxy::to(server.port, disturbed(requests_of));
+        let bad = connect(proxy.port);
+        bad.fill(requests_of, 120_000);
+        let before = picture(&bad.tree());
+        let ran = bad.carry_out();
+        let run = bad.last_run();
+        for action in run["actions"].as_array().unwrap() {
+            let path = Path::new(action["path"].as_str().unwrap());
+            match action["state"].as_str().unwrap() {
+                "archived" => {
+                    assert!(!path.exists(), "{action}");
+                    archived += 1;
+                }
+                "failed" | "refused" | "not begun" => {
+                    assert!(path.exists(), "{action}\n{}", ran.out());
+                    refused += 1;
+                }
+                _ => panic!("{action}"),
+            }
+        }
+        // over a good line all of it comes back
+        let number = run["run"].as_i64().unwrap().to_string();
+        proxy.calm();
+        let back = bad.fondaco(&["put-back", &number]);
+        let after = picture(&bad.tree());
+        let lost = differences(&before, &after, &[]);
+        let lost: Vec<_> = lost.iter().filter(|path| **path != bad.tree()).collect();
+        assert!(lost.is_empty(), "{lost:?}\n{}{}{}", ran.out(), back.out(), back.err());
+        faults += proxy.faults();
+        requests_of += proxy.requests();
+    }
+    for name in stored(server) {
+        assert!(name.contains("fondaco-"), "{name}");
+    }
+    eprintln!("{requests_of} transfers, {faults} disturbed: {archived} archived, {refused} stayed");
+    assert!(archived > 0 && refused > 0 || transfers < 500, "{archived} {refused}");
+}
+
+#[test]
+fn over_a_bad_line_no_original_goes_without_its_proof_to_s3() {
+    let Some(server) = Server::s3() else { return };
+    nothing_is_lost_over_a_bad_line(&server, Pier::s3, objects);
+}
+
+#[test]
+fn over_a_bad_line_no_original_goes_without_its_proof_to_webdav() {
+    let Some(server) = Server::webdav() else { return };
+    nothing_is_lost_over_a_bad_line(&server, Pier::webdav, members);
+}
+
+/// Killed after any of its requests, a run leaves every file in its place or in an archive that gives it back, and the next
+/// run clears what the killed one had begun to send.
+#[test]
+fn a_killed_run_loses_nothing_and_its_upload_is_withdrawn() {
+    let Some(server) = Server::s3() else { return };
+    let mut after = 0;
+    loop {
+        after += 1;
+        let proxy = Proxy::to(server.port, |_| Fault::None);
+        let pier = Pier::s3(proxy.port);
+        pier.fill(after, 12 << 20);
+        let before = picture(&pier.tree());
+        let plan = pier.plan();
+        let asked = proxy.requests();
+        let mut run = pier.command(&["carry-out", &plan]).stdout(Stdio::null()).spawn().unwrap();
+        while proxy.requests() < asked + after && run.try_wait().unwrap().is_none() {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        let was_killed = run.try_wait().unwrap().is_none();
+        let _ = run.kill();
+        run.wait().unwrap();
+        // the next run settles the killed one
+        let other = pier.at.join("other");
+        std::fs::write(&other, b"x").unwrap();
+        let small = pier.at.join("small.json").to_str().unwrap().to_owned();
+        pier.fondaco(&["plan", "--delete", other.to_str().unwrap(), "-o", &small]).ok();
+        let next = pier.fondaco(&["carry-out", &small]);
+        assert!(!other.exists(), "{}{}", next.out(), next.err());
+        let back = pier.fondaco(&["put-back", "1"]);
+        let now = picture(&pier.tree());
+        let lost = differences(&before, &now, &[]);
+        let lost: Vec<_> = lost.iter().filter(|path| **path != pier.tree()).collect();
+        assert!(lost.is_empty(), "after {after}: {lost:?}\n{}{}", back.out(), back.err());
+        // the server may have been at work still; the next start of anything looks again
+        let begun = Instant::now();
+        let mut left = objects(&server);
+        while left.iter().any(|name| name.ends_with(".zst.part")) && begun.elapsed() < PATIENCE {
+            std::thread::sleep(Duration::from_millis(200));
+            pier.fondaco(&["journal"]).ok();
+            left = objects(&server);
+        }
+        // an upload that was begun and not yet noted has no parts: the server keeps its name alone; and what it was just
+        // being sent is no part yet
+        let fine = ["fondaco-", ".upload-", ".tmp."];
+        let is_fine = |name: &String| fine.iter().any(|begins| name.starts_with(begins));
+        assert!(
+            left.iter().all(is_fine),
+            "after {after}: {left:?}\n{}{}{}",
+            next.out(),
+            next.err(),
+            pier.fondaco(&["log"]).out()
+        );
+        if !was_killed {
+            break;
+        }
+    }
+    assert!(after > 8, "{after}");
+}

@@ -123,7 +123,14 @@ impl Client {
     ///
     /// [`StoreError::Connection`].
     pub fn send(&self, request: Request<impl AsSendBody>) -> Result<Response<Body>, StoreError> {
-        self.agent.run(request).map_err(|error| self.cut(&without_address(&error)))
+        self.agent.run(request).map_err(|error| match &error {
+            // a certificate that is not believed is not believed a moment later either
+            ureq::Error::Io(inside) if is_of_tls(inside) => {
+                StoreError::Access(format!("{}: {inside}", self.host))
+            }
+            ureq::Error::Rustls(inside) => StoreError::Access(format!("{}: {inside}", self.host)),
+            other => self.cut(&without_address(other)),
+        })
     }
 
     /// The connection failed.
@@ -185,6 +192,10 @@ fn usual_reason(status: u16) -> &'static str {
         507 => "it is full",
         _ => "",
     }
+}
+
+fn is_of_tls(error: &std::io::Error) -> bool {
+    error.get_ref().is_some_and(<dyn std::error::Error + Send + Sync>::is::<rustls::Error>)
 }
 
 /// What is in an element of a short text of XML.

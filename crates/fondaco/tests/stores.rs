@@ -4,6 +4,7 @@
 mod common;
 
 use std::collections::BTreeMap;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
@@ -340,4 +341,56 @@ fn a_killed_run_loses_nothing_and_its_upload_is_withdrawn() {
         }
     }
     assert!(after > 8, "{after}");
+}
+
+/// What is wrong is said, and everything stays in its place.
+#[test]
+fn a_store_that_cannot_be_come_into_takes_nothing() {
+    let refused = |pier: &Pier, says: &[&str]| {
+        pier.fill(3, 50_000);
+        let before = picture(&pier.tree());
+        let checked = pier.fondaco(&["depots", "check", &pier.depot]);
+        assert_eq!(checked.code(), 1, "{}", checked.out());
+        let ran = pier.carry_out();
+        for said in [checked.out(), ran.out() + &ran.err()] {
+            assert!(says.iter().all(|text| said.contains(text)), "{says:?}: {said}");
+            assert!(!said.contains("wrong-secret"), "{said}");
+        }
+        assert_eq!(ran.code(), 3, "{}", ran.out());
+        assert!(differences(&before, &picture(&pier.tree()), &[]).is_empty());
+        let log = pier.fondaco(&["log"]).out();
+        assert!(!log.contains("wrong-secret") && !log.contains("Signature"), "{log}");
+    };
+    let nowhere = Pier::s3(1);
+    refused(&nowhere, &["127.0.0.1:1", "refused"]);
+    let mut keyless = Pier::s3(1);
+    keyless.variables.remove("AWS_SECRET_ACCESS_KEY");
+    refused(&keyless, &["there are no keys for s3://seamark", ".aws/credentials"]);
+    if let Some(server) = Server::s3() {
+        let mut stranger = Pier::s3(server.port);
+        stranger.variables.insert("AWS_SECRET_ACCESS_KEY", "wrong-secret".to_owned());
+        refused(&stranger, &["403", "login"]);
+    }
+    let Some(server) = Server::webdav_over_tls(("night", "tide")) else { return };
+    let over_tls = |authority: bool, password: &str| {
+        let mut pier = Pier::new(format!("https://localhost:{}/dav/pier", server.port));
+        let file = pier.at.join(".netrc");
+        std::fs::write(&file, format!("machine localhost login night password {password}"))
+            .unwrap();
+        std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o600)).unwrap();
+        if authority {
+            let file = server.root.join("authority.pem").to_str().unwrap().to_owned();
+            pier.variables.insert("SSL_CERT_FILE", file);
+        }
+        pier
+    };
+    refused(&over_tls(false, "tide"), &["localhost", "certificate"]);
+    refused(&over_tls(true, "wrong-secret"), &["401", "login"]);
+    let welcome = over_tls(true, "tide");
+    welcome.fill(4, 50_000);
+    assert!(welcome.carry_out().ok().out().contains("3 done"));
+    welcome.fondaco(&["put-back", "1"]).ok();
+    let file = welcome.at.join(".netrc");
+    std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o644)).unwrap();
+    refused(&welcome, &[".netrc", "mode 600"]);
 }

@@ -24,6 +24,13 @@ impl Drop for Server {
     }
 }
 
+/// Where Debian keeps the modules of its web server.
+const APACHE: &str = "/usr/lib/apache2/modules";
+
+fn load(module: &str) -> String {
+    format!("LoadModule {module}_module {APACHE}/mod_{module}.so\n")
+}
+
 /// The key that the S3 server takes.
 pub const S3_LOGIN: (&str, &str) = ("night", "tide-and-current");
 
@@ -52,27 +59,59 @@ impl Server {
 
     /// A WebDAV server that lets anybody write below `/dav/`, if there is one.
     pub fn webdav() -> Option<Self> {
-        let modules = Path::new("/usr/lib/apache2/modules");
-        if !modules.join("mod_dav_fs.so").exists() {
+        Self::webdav_with("", |_| {})
+    }
+
+    /// The same, which speaks TLS with a certificate for `localhost` that an authority of its own has signed, and asks for
+    /// a login below `/dav/`. The authority's certificate is `authority.pem` beside what it keeps.
+    pub fn webdav_over_tls((user, password): (&str, &str)) -> Option<Self> {
+        let modules = ["ssl", "authn_core", "authn_file", "authz_user", "auth_basic"];
+        let config = modules.map(load).concat()
+            + "SSLEngine on\nSSLCertificateFile server.pem\nSSLCertificateKeyFile server.key\n\
+               <Location /dav>\nAuthType Basic\nAuthName pier\nAuthUserFile logins\nRequire valid-user\n</Location>\n";
+        Self::webdav_with(&config, |root| {
+            let openssl = |arguments: &str| {
+                let words = arguments.split(' ');
+                let ran = Command::new("openssl").args(words).current_dir(root).output().unwrap();
+                assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+                String::from_utf8(ran.stdout).unwrap()
+            };
+            std::fs::write(root.join("names"), "subjectAltName=DNS:localhost").unwrap();
+            openssl(
+                "req -x509 -newkey rsa:2048 -nodes -days 9 -subj /CN=authority -keyout authority.key -out authority.pem",
+            );
+            openssl(
+                "req -newkey rsa:2048 -nodes -subj /CN=localhost -keyout server.key -out request.pem",
+            );
+            openssl(
+                "x509 -req -in request.pem -CA authority.pem -CAkey authority.key -CAcreateserial -days 9 \
+                 -extfile names -out server.pem",
+            );
+            let hash = openssl(&format!("passwd -apr1 {password}"));
+            std::fs::write(root.join("logins"), format!("{user}:{hash}")).unwrap();
+        })
+    }
+
+    fn webdav_with(more: &str, prepare: impl FnOnce(&Path)) -> Option<Self> {
+        if !Path::new(APACHE).join("mod_dav_fs.so").exists() {
             eprintln!("SKIPPED: WebDAV needs apache2, which scripts/test installs");
             return None;
         }
         let (directory, root) = place();
         std::fs::create_dir_all(root.join("www/dav")).unwrap();
         let port = free_port();
-        let module =
-            |name: &str| format!("LoadModule {name}_module {}/mod_{name}.so\n", modules.display());
-        let modules: String = ["mpm_event", "authz_core", "dav", "dav_fs"].map(module).concat();
+        let modules = ["mpm_event", "authz_core", "dav", "dav_fs"].map(load).concat();
         let at = root.display();
         // begun by root it takes another user's rights
         let user = if super::is_root() { "User www-data\nGroup www-data\n" } else { "" };
         let config = format!(
             "ServerRoot {at}\n{modules}{user}ServerName localhost\nListen 127.0.0.1:{port}\nPidFile {at}/pid\n\
              ErrorLog {at}/errors\nDocumentRoot {at}/www\nDavLockDB {at}/locks/db\n\
-             <Directory {at}/www>\nRequire all granted\n</Directory>\n<Location /dav>\nDav On\n</Location>\n"
+             <Directory {at}/www>\nRequire all granted\n</Directory>\n<Location /dav>\nDav On\n</Location>\n{more}"
         );
         std::fs::create_dir(root.join("locks")).unwrap();
         std::fs::write(root.join("config"), config).unwrap();
+        prepare(&root);
         if super::is_root() {
             let open = Command::new("chown").args(["-R", "www-data"]).arg(&root).status().unwrap();
             assert!(open.success());

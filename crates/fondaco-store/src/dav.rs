@@ -17,7 +17,7 @@ use crate::access::{Environment, Login};
 use crate::address::is_plain;
 use crate::http::{Client, Patience};
 use crate::read::{Reading, Source, facts, range_header};
-use crate::{Facts, Listed, Store, StoreError, Upload};
+use crate::{Below, Facts, Listed, Store, StoreError, Upload};
 
 mod list;
 
@@ -260,24 +260,40 @@ impl Store for WebDav {
         })
     }
 
-    fn list(&self, visit: &mut dyn FnMut(Listed) -> bool) -> Result<(), StoreError> {
+    fn level(
+        &self,
+        directory: &str,
+        visit: &mut dyn FnMut(Below) -> bool,
+    ) -> Result<(), StoreError> {
+        let mut url = self.url.clone();
+        if !directory.is_empty() {
+            url = self.object(directory)?;
+            let path = format!("{}/", url.path());
+            url.set_path(&path);
+        }
         let found = self.patience.again(|_| {
-            let answer = self.propfind(&self.url, "1")?;
+            let answer = self.propfind(&url, "1")?;
             match answer.status() {
                 StatusCode::MULTI_STATUS => {
-                    let body = answer.into_body().into_reader();
-                    list::objects_in(body, &self.url, &self.client)
+                    list::members(answer.into_body().into_reader(), &url, &self.client)
                 }
                 StatusCode::NOT_FOUND => Err(StoreError::Absent),
                 _ => Err(self.client.refusal(answer)),
             }
         })?;
-        for listed in found {
-            if !visit(listed) {
+        for below in found {
+            if !visit(below) {
                 break;
             }
         }
         Ok(())
+    }
+
+    fn list(&self, visit: &mut dyn FnMut(Listed) -> bool) -> Result<(), StoreError> {
+        self.level("", &mut |below| match below {
+            Below::Object(listed) => visit(listed),
+            Below::Directory(_) => true,
+        })
     }
 }
 

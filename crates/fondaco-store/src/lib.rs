@@ -55,6 +55,15 @@ pub struct Listed {
     pub written: Option<i64>,
 }
 
+/// What lies directly below a directory of a store.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Below {
+    /// An object, by the last part of its name.
+    Object(Listed),
+    /// A directory, by the last part of its name.
+    Directory(String),
+}
+
 /// A store that is open at one address. It does nothing behind one's back: each call is one request, or the same one again
 /// where that is worth trying.
 pub trait Store: Debug + Send + Sync {
@@ -117,6 +126,18 @@ pub trait Store: Debug + Send + Sync {
     ///
     /// [`StoreError`].
     fn remove(&self, name: &str) -> Result<(), StoreError>;
+
+    /// Names what lies directly below a directory of the store, which is what names have in common up to a slash; `""` is
+    /// the store itself. `visit` says whether to go on.
+    ///
+    /// # Errors
+    ///
+    /// [`StoreError`]; then not all have been named.
+    fn level(
+        &self,
+        directory: &str,
+        visit: &mut dyn FnMut(Below) -> bool,
+    ) -> Result<(), StoreError>;
 
     /// Names all objects, also those that lie deeper if the store tells them; `visit` says whether to go on.
     ///

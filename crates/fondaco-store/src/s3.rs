@@ -18,7 +18,7 @@ use crate::access::Environment;
 use crate::address::is_plain;
 use crate::http::{Client, Patience};
 use crate::read::{Reading, Source, facts, range_header};
-use crate::{Facts, Listed, Store, StoreError, Upload};
+use crate::{Below, Facts, Listed, Store, StoreError, Upload};
 
 mod parts;
 
@@ -328,12 +328,42 @@ impl Store for S3 {
         })
     }
 
+    fn level(
+        &self,
+        directory: &str,
+        visit: &mut dyn FnMut(Below) -> bool,
+    ) -> Result<(), StoreError> {
+        let prefix = match directory.is_empty() {
+            true => self.prefix.clone(),
+            false => format!("{}{directory}/", self.prefix),
+        };
+        self.pages(&prefix, true, visit)
+    }
+
     fn list(&self, visit: &mut dyn FnMut(Listed) -> bool) -> Result<(), StoreError> {
+        self.pages(&self.prefix, false, &mut |below| match below {
+            Below::Object(listed) => visit(listed),
+            Below::Directory(_) => true,
+        })
+    }
+}
+
+impl S3 {
+    /// Lists what begins with a prefix, page by page; with what lies deeper, or that by its directories.
+    fn pages(
+        &self,
+        prefix: &str,
+        is_level: bool,
+        visit: &mut dyn FnMut(Below) -> bool,
+    ) -> Result<(), StoreError> {
         let mut token: Option<String> = None;
         loop {
             let page = self.patience.again(|_| {
                 let mut action = ListObjectsV2::new(&self.bucket, Some(&self.credentials));
-                action.with_prefix(self.prefix.as_str());
+                action.with_prefix(prefix);
+                if is_level {
+                    action.with_delimiter("/");
+                }
                 if let Some(token) = &token {
                     action.with_continuation_token(token.as_str());
                 }
@@ -345,17 +375,22 @@ impl Store for S3 {
                 ListObjectsV2::parse_response(&text)
                     .map_err(|error| self.client.senseless(error.to_string()))
             })?;
+            let others = || self.client.senseless("it names objects that were not asked for");
+            for below in page.common_prefixes {
+                let name = below.prefix.strip_prefix(prefix).ok_or_else(others)?;
+                if !visit(Below::Directory(name.trim_end_matches('/').to_owned())) {
+                    return Ok(());
+                }
+            }
             for object in page.contents {
-                let Some(name) = object.key.strip_prefix(&self.prefix) else {
-                    return Err(self.client.senseless("it names objects that were not asked for"));
-                };
+                let name = object.key.strip_prefix(prefix).ok_or_else(others)?;
                 let written = object.last_modified.and_then(|text| text.parse::<Timestamp>().ok());
                 let listed = Listed {
                     name: name.to_owned(),
                     length: object.size.unwrap_or(0),
                     written: written.map(Timestamp::as_second),
                 };
-                if !visit(listed) {
+                if !visit(Below::Object(listed)) {
                     return Ok(());
                 }
             }

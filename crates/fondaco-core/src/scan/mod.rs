@@ -10,6 +10,7 @@ mod closer;
 mod filter;
 mod hand_over;
 mod held;
+mod objects;
 mod reconcile;
 mod visit;
 mod waiting;
@@ -23,6 +24,7 @@ use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
+use crate::archive::is_store;
 use crate::catalog::{Catalog, EntryId, Full, Origin, ScannedVolume};
 use crate::kernel::{self, CallError, Capacity, Kind, Op};
 use crate::parallel;
@@ -65,6 +67,9 @@ pub enum ScanError {
     /// Only directories are scanned.
     #[error("{} is not a directory", Shown(.0))]
     NotADirectory(PathBuf),
+    /// Stores are listed and directories walked, and one scan does not do both.
+    #[error("{} and a store are not scanned together: scan them one after the other", Shown(.0))]
+    Mixed(PathBuf),
     /// The kernel refused.
     #[error(transparent)]
     Call(#[from] CallError),
@@ -110,6 +115,9 @@ impl Scan {
     ///
     /// [`ScanError`] if a root cannot be examined; then nothing is begun.
     pub fn start(roots: &[PathBuf], options: &Options) -> Result<Self, ScanError> {
+        if roots.iter().any(|root| is_store(root)) {
+            return Self::start_listing(roots, options);
+        }
         let mut catalog = Catalog::new(options.now);
         let mut origin = Origin::of_this_machine();
         let (mut roots_found, mut inodes) = (Vec::new(), 0u64);
@@ -148,6 +156,35 @@ impl Scan {
         let begun = Instant::now();
         let walking = Arc::clone(&shared);
         let coordinator = parallel::begin(move || walk::run(&walking, &tasks, threads));
+        Ok(Self { shared, begun, coordinator })
+    }
+
+    /// Begins to list stores.
+    fn start_listing(roots: &[PathBuf], options: &Options) -> Result<Self, ScanError> {
+        if let Some(path) = roots.iter().find(|root| !is_store(root)) {
+            return Err(ScanError::Mixed(path.clone()));
+        }
+        let mut catalog = Catalog::new(options.now);
+        catalog.set_origin(Origin::of_this_machine());
+        // a slash at its end would make it another path
+        let trimmed = |root: &PathBuf| PathBuf::from(root.to_string_lossy().trim_end_matches('/'));
+        let roots: Vec<PathBuf> = roots.iter().map(trimmed).collect();
+        let (mut stores, mut stats) = (Vec::new(), Vec::new());
+        for root in &roots {
+            let inside = |other: &PathBuf| other != root && root.starts_with(other);
+            if !roots.iter().any(inside) && !stats.iter().any(|(known, _)| known == root) {
+                let (store, stat) = objects::open(root)?;
+                stores.push(store);
+                stats.push((root.clone(), stat));
+            }
+        }
+        let entries = catalog.add_roots(&stats)?;
+        let threads = Threads { first: 1, most: 16 };
+        let shared = Arc::new(Shared::new(catalog, options, threads));
+        let begun = Instant::now();
+        let listing = Arc::clone(&shared);
+        let tasks = entries.into_iter().zip(stores).collect();
+        let coordinator = parallel::begin(move || objects::run(&listing, tasks));
         Ok(Self { shared, begun, coordinator })
     }
 

@@ -288,16 +288,44 @@ pub(super) fn run(shared: &Arc<Shared>, roots: &[(EntryId, Stat)], threads: Thre
         std::thread::park_timeout(Duration::from_millis(5));
     }
     let panic = lock(&shared.panic).take();
-    // threads that wait for the end must be told of it, also if it is a panic
-    shared.end(begun, panic.is_none());
-    let catalog = shared.catalog.read().unwrap_or_else(PoisonError::into_inner);
-    let roots: Vec<String> = catalog.roots().iter().map(|root| shown(&root.path)).collect();
-    let (entries, unreadable) = (catalog.rows(), catalog.unreadable().len());
-    let (complete, seconds) = (catalog.is_complete(), begun.elapsed().as_secs_f64());
-    tracing::info!(roots = roots.join(" "), entries, unreadable, complete, seconds, "scan ended");
-    drop(catalog);
-    if let Some(panic) = panic {
-        std::panic::resume_unwind(panic);
+    shared.ended(begun, panic);
+}
+
+impl Shared {
+    /// Says that so many directories wait to be read.
+    pub(super) fn count_pending(&self, count: usize) {
+        self.pending.store(count, Relaxed);
+    }
+
+    /// One was read, and so many more were found in it.
+    pub(super) fn pending_changed(&self, more: usize) {
+        self.pending.fetch_add(more, AcqRel);
+        self.pending.fetch_sub(1, AcqRel);
+    }
+
+    /// Ends the scan, also if a thread of it has panicked: then that goes on here.
+    pub(super) fn ended(&self, begun: Instant, panic: Option<Box<dyn Any + Send>>) {
+        // threads that wait for the end must be told of it, also if it is a panic
+        self.end(begun, panic.is_none());
+        self.log_end(begun);
+        if let Some(panic) = panic {
+            std::panic::resume_unwind(panic);
+        }
+    }
+
+    fn log_end(&self, begun: Instant) {
+        let catalog = self.catalog.read().unwrap_or_else(PoisonError::into_inner);
+        let roots: Vec<String> = catalog.roots().iter().map(|root| shown(&root.path)).collect();
+        let (entries, unreadable) = (catalog.rows(), catalog.unreadable().len());
+        let (complete, seconds) = (catalog.is_complete(), begun.elapsed().as_secs_f64());
+        tracing::info!(
+            roots = roots.join(" "),
+            entries,
+            unreadable,
+            complete,
+            seconds,
+            "scan ended"
+        );
     }
 }
 

@@ -9,7 +9,7 @@ use quick_xml::events::Event;
 use url::Url;
 
 use crate::http::Client;
-use crate::{Listed, StoreError};
+use crate::{Below, Listed, StoreError};
 
 /// What is asked of each object.
 pub(super) const WANTED: &str = "<?xml version=\"1.0\" encoding=\"utf-8\"?>\
@@ -18,12 +18,12 @@ pub(super) const WANTED: &str = "<?xml version=\"1.0\" encoding=\"utf-8\"?>\
 /// A longer list is no list of archives.
 const LONGEST: u64 = 1 << 30;
 
-/// The objects that lie directly in a collection, which is one of those that the list names.
-pub(super) fn objects_in(
+/// What lies directly in a collection, which is itself one of those that the list names.
+pub(super) fn members(
     text: impl Read,
     collection: &Url,
     client: &Client,
-) -> Result<Vec<Listed>, StoreError> {
+) -> Result<Vec<Below>, StoreError> {
     let mut reader = Reader::from_reader(BufReader::new(text.take(LONGEST)));
     let senseless = |error: &dyn std::fmt::Display| client.senseless(error.to_string());
     let (mut found, mut inside, mut bytes) = (Vec::new(), Vec::new(), Vec::new());
@@ -58,7 +58,7 @@ pub(super) fn objects_in(
                 );
             }
             Event::End(_) => match inside.pop().as_deref() {
-                Some(b"response") => found.extend(this.listed(collection)),
+                Some(b"response") => found.extend(this.below(collection)),
                 Some(b"multistatus") => is_whole = true,
                 _ => {}
             },
@@ -89,26 +89,27 @@ impl Response {
         }
     }
 
-    /// The object, if it is one and lies directly in the collection.
-    fn listed(&self, collection: &Url) -> Option<Listed> {
-        if self.is_collection {
-            return None;
-        }
+    /// What it is, if it lies directly in the collection.
+    fn below(&self, collection: &Url) -> Option<Below> {
         // an address that leads elsewhere has another beginning
         let url = collection.join(self.href.trim()).ok()?;
         let name = (url.origin() == collection.origin())
             .then(|| url.path().strip_prefix(collection.path()))
             .flatten()?;
         let name = percent_decode_str(name).decode_utf8().ok()?;
+        let name = if self.is_collection { name.trim_end_matches('/') } else { &name };
         if name.is_empty() || name.contains('/') {
             return None;
         }
+        if self.is_collection {
+            return Some(Below::Directory(name.to_owned()));
+        }
         let written = rfc2822::parse(self.written.trim()).ok();
-        Some(Listed {
-            name: name.into_owned(),
+        Some(Below::Object(Listed {
+            name: name.to_owned(),
             length: self.length.trim().parse().unwrap_or(0),
             written: written.map(|zoned| zoned.timestamp().as_second()),
-        })
+        }))
     }
 }
 
@@ -129,20 +130,27 @@ mod tests {
         let length = "<D:resourcetype/><D:getcontentlength>70</D:getcontentlength>\
                       <D:getlastmodified>Thu, 07 Mar 2041 03:00:00 GMT</D:getlastmodified>";
         let text = format!(
-            "<?xml version=\"1.0\"?><D:multistatus xmlns:D=\"DAV:\">{}{}{}{}{}{}</D:multistatus>",
+            "<?xml version=\"1.0\"?><D:multistatus xmlns:D=\"DAV:\">{}{}{}{}{}{}{}</D:multistatus>",
             one("/dav/pier/", "<D:resourcetype><D:collection/></D:resourcetype>"),
             one("/dav/pier/a%20%26%20b.tar.zst", length),
             one("http://127.0.0.1:9/dav/pier/c&amp;d", "<D:resourcetype/>"),
+            one("/dav/pier/deeper/", "<D:resourcetype><D:collection/></D:resourcetype>"),
             one("/dav/other/e", length),
             one("/dav/pier/../f", length),
             one("http://elsewhere.seamark.example/dav/pier/g", length),
         );
-        let found = objects_in(text.as_bytes(), &url, &client).unwrap();
-        let names: Vec<&str> = found.iter().map(|listed| listed.name.as_str()).collect();
-        assert_eq!(names, ["a & b.tar.zst", "c&d"]);
-        assert_eq!((found[0].length, found[0].written), (70, Some(2_246_238_000)));
+        let found = members(text.as_bytes(), &url, &client).unwrap();
+        let object = |name: &str, length, written| {
+            Below::Object(Listed { name: name.to_owned(), length, written })
+        };
+        let wanted = [
+            object("a & b.tar.zst", 70, Some(2_246_238_000)),
+            object("c&d", 0, None),
+            Below::Directory("deeper".to_owned()),
+        ];
+        assert_eq!(found, wanted);
         for cut in [10, text.len() / 2, text.len() - 4] {
-            assert!(objects_in(&text.as_bytes()[..cut], &url, &client).is_err(), "{cut}");
+            assert!(members(&text.as_bytes()[..cut], &url, &client).is_err(), "{cut}");
         }
     }
 }

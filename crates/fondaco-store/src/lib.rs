@@ -40,6 +40,8 @@ pub const PART: usize = 20 << 20;
 pub struct Facts {
     /// Its length in bytes.
     pub length: u64,
+    /// When it was last written, in seconds since 1970, if the store says.
+    pub written: Option<i64>,
     /// What the store calls this version of it (RFC 9110, `ETag`), if it says.
     pub tag: Option<String>,
 }

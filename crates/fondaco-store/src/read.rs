@@ -4,8 +4,9 @@ use std::fmt::Debug;
 use std::io::{self, Read};
 use std::sync::Arc;
 
-use http::header::{CONTENT_LENGTH, CONTENT_RANGE, ETAG};
+use http::header::{CONTENT_LENGTH, CONTENT_RANGE, ETAG, LAST_MODIFIED};
 use http::{HeaderMap, Response, StatusCode};
+use jiff::fmt::rfc2822;
 use ureq::{Body, BodyReader};
 
 use crate::http::{Client, Patience};
@@ -162,7 +163,10 @@ pub(crate) fn facts(answer: Response<Body>, client: &Client) -> Result<Option<Fa
         StatusCode::OK => {
             let length = length(answer.headers())
                 .ok_or_else(|| client.senseless("it does not say how long the object is"))?;
-            Ok(Some(Facts { length, tag: tag(answer.headers()) }))
+            let written = answer.headers().get(LAST_MODIFIED).and_then(|text| text.to_str().ok());
+            let written = written.and_then(|text| rfc2822::parse(text).ok());
+            let written = written.map(|zoned| zoned.timestamp().as_second());
+            Ok(Some(Facts { length, written, tag: tag(answer.headers()) }))
         }
         StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
         _ => Err(client.refusal(answer)),

@@ -394,3 +394,64 @@ fn a_store_that_cannot_be_come_into_takes_nothing() {
     std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o644)).unwrap();
     refused(&welcome, &[".netrc", "mode 600"]);
 }
+
+/// A bucket is scanned and pruned like a directory: what is protected, or was written since, stays.
+#[test]
+fn a_bucket_is_ranked_and_pruned_by_rules() {
+    let Some(server) = Server::s3() else { return };
+    let pier = Pier::s3(server.port);
+    let bucket = server.root.join("seamark");
+    for (directory, count) in [("logs/pier-1", 6), ("logs/pier-2", 3), ("logs/kept", 3), ("raw", 2)]
+    {
+        std::fs::create_dir_all(bucket.join(directory)).unwrap();
+        for n in 1..=count {
+            let name = format!("{directory}/tide & <wind>-2041-03-0{n}.log");
+            std::fs::write(bucket.join(name), vec![b'x'; 10_000 * n]).unwrap();
+        }
+    }
+    let root = "s3://seamark/logs";
+    let scanned = pier.fondaco(&["scan", root, "--json"]).ok().json();
+    assert_eq!(scanned["roots"][0]["files"], 12, "{scanned}");
+    let ranked = pier.fondaco(&["directories", root]).ok().out();
+    let first = ranked.lines().position(|line| line.ends_with("pier-1/")).unwrap();
+    assert!(first < ranked.lines().position(|line| line.ends_with("pier-2/")).unwrap(), "{ranked}");
+    let rules = pier.at.join("rules.toml").to_str().unwrap().to_owned();
+    let text = "protect = [\"kept\"]\n[[rule]]\ntitle = \"tides\"\naction = \"delete\"\nname = \"*.log\"\n\
+                keep = 2\nof = \"directory\"\n";
+    std::fs::write(&rules, text).unwrap();
+    let plan = pier.at.join("plan.json").to_str().unwrap().to_owned();
+    pier.fondaco(&["plan", "--rules", &rules, root, "-o", &plan]).ok();
+    let rehearsed = pier.fondaco(&["carry-out", &plan, "--rehearse"]).ok();
+    assert!(rehearsed.out().contains("5 of 5 actions would be done"), "{}", rehearsed.out());
+    // written since
+    let changed = bucket.join("logs/pier-1/tide & <wind>-2041-03-02.log");
+    std::fs::write(&changed, b"anew").unwrap();
+    let ran = pier.fondaco(&["carry-out", &plan]);
+    assert_eq!(ran.code(), 3, "{}{}", ran.out(), ran.err());
+    assert!(ran.out().contains("4 done, 1 refused"), "{}", ran.out());
+    let left = |directory: &str| {
+        let names = std::fs::read_dir(bucket.join("logs").join(directory)).unwrap();
+        let names = names.map(|entry| entry.unwrap().file_name().into_string().unwrap());
+        let mut days: Vec<_> = names.map(|name| name[name.len() - 6..][..2].to_owned()).collect();
+        days.sort();
+        days
+    };
+    assert_eq!(left("pier-1"), ["02", "05", "06"]);
+    assert_eq!(left("pier-2"), ["02", "03"]);
+    assert_eq!(left("kept"), ["01", "02", "03"]);
+    // nothing else is done to objects, and a listing and a walk are not mixed
+    let object = format!("{root}/kept/tide & <wind>-2041-03-01.log");
+    let aside = pier.fondaco(&["plan", "--set-aside", &object]);
+    assert!(aside.err().contains("can only be deleted"), "{}", aside.err());
+    let mixed = pier.fondaco(&["scan", root, "/tmp"]);
+    assert!(mixed.err().contains("are not scanned together"), "{}", mixed.err());
+    // half of a listing is said to be half
+    let proxy = Proxy::to(server.port, |number| match number {
+        0..2 => Fault::None,
+        _ => Fault::Answered(403),
+    });
+    let cut = Pier::s3(proxy.port);
+    let scanned = cut.fondaco(&["scan", root]);
+    assert_eq!(scanned.code(), 4, "{}", scanned.out());
+    assert!(scanned.out().contains("403"), "{}{}", scanned.out(), scanned.err());
+}

@@ -16,6 +16,7 @@ use crate::analysis::Protection;
 use crate::archive::{DepotError, DepotPlace, StoreDepot, is_store};
 use crate::kernel::{self, CallError, Holder, Kind, Mount, Op, OpenFiles, Stat, stat_descriptor};
 use crate::packed_list::Record;
+use crate::plan::objects::Objects;
 use crate::plan::{
     Action, Deed, FreeDirectory, Located, Locator, Overview, Plan, Refusal, RuleProtection, Survey,
     Target, Touched, Visit, locate, moved_place, survey_at,
@@ -45,6 +46,8 @@ pub(super) struct Checks {
     /// Where things are moved to, by the path that the plan has: the path without links, and the facts about the directory
     /// or the nearest one above it that is there.
     destinations: HashMap<PathBuf, (PathBuf, Stat)>,
+    /// Stores whose objects the plan removes.
+    pub(super) objects: Objects,
     locator: RefCell<Locator>,
     free: FreeDirectory,
     /// The directory from which files were last found to be takeable, and the mount that it is on.
@@ -102,6 +105,7 @@ impl Checks {
             depots,
             stores,
             destinations,
+            objects: Objects::default(),
             locator: RefCell::new(locator),
             free: FreeDirectory::default(),
             last_directory: RefCell::default(),

@@ -465,14 +465,15 @@ impl Run<'_> {
             if !self.goes_on("asking", at) {
                 break;
             }
-            if let Err(refusal) = tools::check(&self.entries[at].action) {
+            if let Err(refusal) = tools::check(&self.entries[at].action, &self.checks) {
                 self.conclude(at, EntryState::Refused, refusal.to_string());
                 self.journal.write(self.id, [&self.entries[at]])?;
                 continue;
             }
             self.entries[at].state = EntryState::Intended;
             self.journal.write(self.id, [&self.entries[at]])?;
-            let Done { state, freed, message } = tools::remove(&self.entries[at].action);
+            let Done { state, freed, message } =
+                tools::remove(&self.entries[at].action, &self.checks);
             self.figures.freed += freed;
             self.entries[at].freed = freed;
             self.conclude(at, state, message);

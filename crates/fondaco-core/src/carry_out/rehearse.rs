@@ -118,7 +118,7 @@ fn check(
         return Ok(Some(ready.survey));
     }
     if action.deed.is_of_tool() {
-        tools::check(action)?;
+        tools::check(action, checks)?;
         return Ok(Some(tools::survey_of(action)));
     }
     let (located, mut survey) = checks.target(action, &Touched::default())?;

@@ -201,7 +201,7 @@ fn settle_entry(
         return restoring::settled(entry);
     }
     if entry.action.deed.is_of_tool() {
-        return Ok(tools::settled(&entry.action));
+        return Ok(tools::settled(&entry.action)?);
     }
     if entry.action.deed == Deed::Share {
         return sharing::settle_share(entry);

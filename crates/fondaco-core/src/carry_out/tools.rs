@@ -9,8 +9,10 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use super::EntryState;
+use super::check::Checks;
 use crate::kernel::{self, CallError, Op};
 use crate::leftovers::{self, PackageRemoval};
+use crate::plan::objects::Objects;
 use crate::plan::{Action, Refusal, Survey, ToolTarget};
 use crate::shown::{Shown, safe_text, shown};
 use crate::units::{Bytes, Time, counted};
@@ -43,8 +45,12 @@ fn tool(action: &Action) -> Result<&ToolTarget, Refusal> {
 /// # Errors
 ///
 /// [`Refusal`].
-pub(super) fn check(action: &Action) -> Result<(), Refusal> {
+pub(super) fn check(action: &Action, checks: &Checks) -> Result<(), Refusal> {
     let tool = tool(action)?;
+    if let ToolTarget::Object(object) = tool {
+        checks.permitted(action)?;
+        return checks.objects.is_as_reviewed(object);
+    }
     if kernel::effective_user() != 0 {
         return Err(refused(action, "only root can have this done"));
     }
@@ -85,6 +91,7 @@ pub(super) fn check(action: &Action) -> Result<(), Refusal> {
                 None => Ok(()),
             }
         }
+        ToolTarget::Object(_) => Ok(()),
     }
 }
 
@@ -98,8 +105,16 @@ fn old_files(directory: &Path, before: Time) -> Result<Vec<PathBuf>, Refusal> {
 }
 
 /// Has the program do it. [`check`] has been asked right before.
-pub(super) fn remove(action: &Action) -> Done {
+pub(super) fn remove(action: &Action, checks: &Checks) -> Done {
     match action.tool.as_deref() {
+        Some(ToolTarget::Object(object)) => match checks.objects.remove(&object.address.0) {
+            Ok(()) => Done {
+                state: EntryState::Deleted,
+                freed: action.target.allocated,
+                message: String::new(),
+            },
+            Err(refusal) => failed(refusal.to_string()),
+        },
         Some(ToolTarget::Packages(removal)) => remove_packages(removal),
         Some(ToolTarget::Journal { directory, files, before }) => {
             let files: Vec<&Path> = files.iter().map(|file| file.0.as_path()).collect();
@@ -216,7 +231,24 @@ fn vacuum(directory: &Path, files: &[&Path], before: Time) -> Done {
 }
 
 /// How an action that was cut off has come to stand.
-pub(super) fn settled(action: &Action) -> (EntryState, String) {
+///
+/// # Errors
+///
+/// [`Refusal::Call`] if the store of an object does not tell.
+pub(super) fn settled(action: &Action) -> Result<(EntryState, String), Refusal> {
+    if let Some(ToolTarget::Object(object)) = action.tool.as_deref() {
+        return match Objects::default().look(&object.address.0) {
+            Ok(_) => Ok((EntryState::Waiting, "not done when the run was cut off".to_owned())),
+            Err(Refusal::Gone(_)) => {
+                Ok((EntryState::Deleted, "gone when the run was cut off".to_owned()))
+            }
+            Err(refusal) => Err(refusal),
+        };
+    }
+    Ok(settled_here(action))
+}
+
+fn settled_here(action: &Action) -> (EntryState, String) {
     let still = match action.tool.as_deref() {
         Some(ToolTarget::Packages(removal)) => match leftovers::installed_packages() {
             Ok(installed) => removal.packages.iter().any(|name| {
@@ -228,7 +260,7 @@ pub(super) fn settled(action: &Action) -> (EntryState, String) {
         Some(ToolTarget::Journal { files, .. }) => files.iter().any(|file| {
             !matches!(kernel::stat_path(&file.0), Err(error) if error.kind() == std::io::ErrorKind::NotFound)
         }),
-        None => true,
+        Some(ToolTarget::Object(_)) | None => true,
     };
     match still {
         true => {

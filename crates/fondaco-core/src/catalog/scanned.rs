@@ -73,6 +73,13 @@ impl Catalog {
     }
 }
 
+impl ScannedEntry {
+    /// Its length in bytes, and when it was last written, in seconds since 1970: all that is known of an object of a store.
+    pub(crate) fn length_and_written(&self) -> (u64, i64) {
+        (self.size.unwrap_or(0), i64::from(self.written))
+    }
+}
+
 impl Packable for ScannedEntry {
     fn pack(&self, out: &mut Vec<u8>) -> bool {
         append(self, out)

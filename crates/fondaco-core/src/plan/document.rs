@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::{Forecast, HeldTarget, Target, ToolTarget};
-use crate::archive::Metadata;
+use crate::archive::{Metadata, is_store};
 use crate::kernel::{self, Kind};
 use crate::packed_list::PackedList;
 use crate::shown::{DocPath, Shown};
@@ -52,6 +52,8 @@ pub enum Deed {
     RemovePackages,
     /// The program of the system journal removes closed files of it.
     VacuumJournal,
+    /// An object of a store is removed there.
+    RemoveObject,
     /// The processes that hold a deleted file are ended.
     End {
         /// At once and without asking (`SIGKILL`), not on request (`SIGTERM`).
@@ -81,6 +83,7 @@ impl Deed {
             Self::Restore { .. } => "restore",
             Self::RemovePackages => "remove packages",
             Self::VacuumJournal => "vacuum",
+            Self::RemoveObject => "remove object",
             Self::End { by_force: false } => "end process",
             Self::End { by_force: true } => "kill process",
             Self::Cut => "cut",
@@ -111,9 +114,9 @@ impl Deed {
         matches!(self, Self::Link | Self::Share)
     }
 
-    /// Whether a program of the system does it.
+    /// Whether a program of the system, or a store, does it.
     pub fn is_of_tool(&self) -> bool {
-        matches!(self, Self::RemovePackages | Self::VacuumJournal)
+        matches!(self, Self::RemovePackages | Self::VacuumJournal | Self::RemoveObject)
     }
 
     /// Whether it takes its target out of its place.
@@ -303,7 +306,8 @@ impl Plan {
                     "action {found} stands where {number} should"
                 )));
             }
-            if !is_plain(&action.target.path.0) {
+            let is_object = action.deed == Deed::RemoveObject && is_store(&action.target.path.0);
+            if !is_object && !is_plain(&action.target.path.0) {
                 return Err(PlanError::Damaged(format!(
                     "the target {} is not an absolute path without `..`",
                     Shown(&action.target.path.0)

@@ -15,6 +15,7 @@ mod free_directory;
 mod held;
 mod leftovers;
 mod locator;
+pub(crate) mod objects;
 mod packed;
 mod places;
 mod refusal;
@@ -44,4 +45,5 @@ pub use shared_extents::{Shared, SharedExtent};
 pub use survey::{
     Each, Survey, Target, Touched, Visit, list_at, survey, survey_at, survey_with_open,
 };
-pub use tool::{ToolTarget, plan_journal, plan_packages};
+pub(crate) use tool::survey_object;
+pub use tool::{ObjectTarget, ToolTarget, plan_journal, plan_packages};

@@ -9,8 +9,12 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use super::emptied::survey_alone;
+use super::objects::Objects;
 use super::survey::survey_located;
-use super::{Deed, FreeDirectory, Locator, Planned, Refusal, RuleProtection, Survey, survey_held};
+use super::{
+    Deed, FreeDirectory, Locator, ObjectTarget, Planned, Refusal, RuleProtection, Survey,
+    survey_held, survey_object,
+};
 use crate::analysis::{Protection, is_kernel_part};
 use crate::archive::is_store;
 use crate::catalog::{Elsewhere, Origin, Root, ScannedEntry};
@@ -134,6 +138,9 @@ impl<'a> Reviewer<'a> {
     pub fn review(&self, choice: &Choice) -> Result<Survey, Refusal> {
         let path = choice.path();
         self.permitted(choice)?;
+        if is_store(path) {
+            return review_object(choice);
+        }
         let Choice::Scanned { entry: scanned, by_reading } = choice else {
             return survey_located(path, &self.open, &mut self.locator.borrow_mut());
         };
@@ -175,7 +182,15 @@ impl<'a> Reviewer<'a> {
             .destination()
             .filter(|to| !is_store(to))
             .is_some_and(|to| volume_root(to, self.state, &self.mounts) == volume);
-        let deed = deed.clone().with_destination_on_volume(depot_on_volume);
+        let deed = match (is_store(&path), deed) {
+            (true, Deed::Delete) => Deed::RemoveObject,
+            (true, other) => {
+                let word = other.word();
+                let reason = format!("an object of a store can only be deleted, not: {word}");
+                return Err(Refusal::Hopeless { path, reason });
+            }
+            (false, other) => other.clone().with_destination_on_volume(depot_on_volume),
+        };
         let planned = Planned::of_survey(path, deed, reason.to_owned(), volume, survey);
         Ok(Planned { depot_on_volume, ..planned })
     }
@@ -258,6 +273,27 @@ impl<'a> Reviewer<'a> {
         };
         Err(Refusal::NotAsScanned { path: scanned.path.clone(), difference })
     }
+}
+
+/// What is known of an object: as it was listed, or as its store tells now.
+fn review_object(choice: &Choice) -> Result<Survey, Refusal> {
+    let path = choice.path();
+    let hopeless =
+        |reason: &str| Refusal::Hopeless { path: path.to_owned(), reason: reason.to_owned() };
+    let object = match choice {
+        Choice::Scanned { entry, .. } if entry.kind != Kind::File => {
+            return Err(hopeless(
+                "it stands for the objects below it: plan those, or have a rule take them",
+            ));
+        }
+        Choice::Scanned { entry, .. } => {
+            let (length, written) = entry.length_and_written();
+            let address = DocPath(entry.path.clone());
+            ObjectTarget { address, length, written: Some(written) }
+        }
+        _ => Objects::default().look(path)?,
+    };
+    Ok(survey_object(object))
 }
 
 /// Whether an entry that is no directory lies on the mount of its directory, and that on the scanned file system.

@@ -1,11 +1,12 @@
 //! What programs of the system remove themselves, as targets of a plan: packages, and files of the system journal.
 
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
 use super::{Deed, Planned, Refusal, Survey, Target};
-use crate::kernel::{self, CallError, Op};
+use crate::kernel::{self, CallError, Kind, Op};
 use crate::leftovers::{self, PackageRemoval};
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
@@ -25,6 +26,20 @@ pub enum ToolTarget {
         /// They begin before this moment.
         before: Time,
     },
+    /// An object of a store.
+    Object(ObjectTarget),
+}
+
+/// What was listed of an object that is to be removed from its store.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ObjectTarget {
+    /// The address of its store and its name in it.
+    pub address: DocPath,
+    /// Its length in bytes.
+    pub length: u64,
+    /// When it was last written, in seconds since 1970, if the store says.
+    pub written: Option<i64>,
 }
 
 impl ToolTarget {
@@ -33,6 +48,7 @@ impl ToolTarget {
         match self {
             Self::Packages(_) => Deed::RemovePackages,
             Self::Journal { .. } => Deed::VacuumJournal,
+            Self::Object(_) => Deed::RemoveObject,
         }
     }
 
@@ -41,6 +57,7 @@ impl ToolTarget {
         match self {
             Self::Packages(removal) => Path::new(&removal.label),
             Self::Journal { directory, .. } => &directory.0,
+            Self::Object(object) => &object.address.0,
         }
     }
 
@@ -55,8 +72,33 @@ impl ToolTarget {
                 let files = crate::units::counted(files.len() as u64, "closed file");
                 format!("removes {files} of the system journal")
             }
+            Self::Object(_) => "gone for good, unless the store keeps versions".to_owned(),
         }
     }
+}
+
+/// What a plan needs to know of an object. An object is a target of its own: the number of its record comes from its
+/// address, since no inode has one.
+pub(crate) fn survey_object(object: ObjectTarget) -> Survey {
+    let path = object.address.0.clone();
+    let hash = blake3::hash(path.as_os_str().as_bytes());
+    let number = hash.as_bytes()[..8].try_into().map_or(0, u64::from_le_bytes);
+    let time = Time { sec: object.written.unwrap_or(0), nsec: 0 };
+    let target = Target {
+        path: DocPath(path),
+        device: 0,
+        inode: number,
+        kind: Kind::File,
+        size: object.length,
+        mtime: time,
+        ctime: time,
+        links: 1,
+        entries: 1,
+        allocated: Bytes::from_blocks(object.length.div_ceil(512)),
+        digest: None,
+    };
+    let alone = Survey::of_target(target, time);
+    Survey { tool: Some(Box::new(ToolTarget::Object(object))), ..alone }
 }
 
 /// Looks at what a program is to remove. Its target is one file: as long as that is what it was, so is the rest.

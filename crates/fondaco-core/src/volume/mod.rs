@@ -14,6 +14,7 @@ use serde::Serialize;
 
 pub use simulated::used_below;
 
+use crate::archive::is_store;
 use crate::kernel::{
     self, AccessTimes, Capacity, DeletedFile, LevelFor, Mount, Quota, capacity, quotas,
 };
@@ -233,7 +234,16 @@ pub fn volume_root(path: &Path, state: &State, mounts: &[Mount]) -> PathBuf {
         let first = grouped(reachable(mounts.iter().filter(same).cloned().collect()));
         Some(first.into_iter().next().map_or_else(|| on.clone(), |(mount, _)| mount).mount_point)
     };
+    if is_store(path) {
+        // what is removed in a store frees nothing on any volume of this machine
+        return store_of(path);
+    }
     simulated.or_else(real).unwrap_or_else(|| "/".into())
+}
+
+/// The bucket or host of an object.
+fn store_of(path: &Path) -> PathBuf {
+    path.ancestors().filter(|above| above.components().count() == 2).last().unwrap_or(path).into()
 }
 
 /// Where the volume is mounted that a deleted file takes space on, as [`volumes`] has it; asks no file

@@ -37,6 +37,7 @@ use std::time::Duration;
 
 use anyhow::{Context, Result};
 use clap::CommandFactory;
+use fondaco_core::archive::is_store;
 use fondaco_core::carry_out::Figures;
 use fondaco_core::catalog::Catalog;
 use fondaco_core::history::History;
@@ -267,6 +268,9 @@ fn binary(bytes: Bytes) -> String {
 /// The path made absolute and without links, as plans and catalogs have it. The last component is
 /// kept as it is: a link is an entry of its own.
 fn real_entry(path: &std::path::Path) -> Result<PathBuf> {
+    if is_store(path) {
+        return Ok(path.to_owned());
+    }
     let whole = std::path::absolute(path).context("the working directory is gone")?;
     let (Some(parent), Some(name)) = (whole.parent(), whole.file_name()) else {
         return Ok(whole);

@@ -30,6 +30,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
+use fondaco_core::archive::absolute;
 use fondaco_core::catalog::Catalog;
 use fondaco_core::contained::is_contained;
 use fondaco_core::plan::Deed;
@@ -61,6 +62,7 @@ pub fn deed_letter(deed: &Deed) -> char {
         Deed::Restore { .. } => 'R',
         Deed::RemovePackages => 'P',
         Deed::VacuumJournal => 'J',
+        Deed::RemoveObject => 'O',
         Deed::End { by_force: false } => 'E',
         Deed::End { by_force: true } => 'K',
         Deed::Cut => 'C',
@@ -187,7 +189,7 @@ fn run_loop(
     match begin {
         Begin::Paths(paths) if paths.is_empty() => {}
         Begin::Paths(paths) => {
-            let whole = |path: PathBuf| std::path::absolute(&path).unwrap_or(path);
+            let whole = |path: PathBuf| absolute(&path).unwrap_or(path);
             first.extend(update::start_scan(&mut model, paths.into_iter().map(whole).collect()));
         }
         Begin::Saved(catalog) => {

@@ -92,6 +92,7 @@ fn choose_deed(
             Deed::RemovePackages => {
                 format!("frees {size}; the package manager does it, and installs them again")
             }
+            Deed::RemoveObject => format!("removes {size} from its store, for good"),
             Deed::VacuumJournal => format!("frees {size}; the journal's program does it, for good"),
             Deed::End { by_force: false } => {
                 format!("frees {size}; asked to end (TERM)")

@@ -39,6 +39,7 @@ pub(super) fn of_action(model: &Model, pen: &Pen<'_>) -> Sheet {
         Deed::Link | Deed::Share => "yes, as a file of its own",
         Deed::Restore { .. } => "no: its owner can throw it away again",
         Deed::RemovePackages => "no: the package manager installs them again",
+        Deed::RemoveObject => "no, unless the store keeps versions",
         Deed::VacuumJournal => "no: the journal forgets it",
         Deed::End { .. } => "no: a process ends",
         Deed::Cut => "no: the contents are lost",

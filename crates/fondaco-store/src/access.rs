@@ -8,6 +8,7 @@ use std::fmt;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use base64::prelude::{BASE64_STANDARD, Engine};
 use rusty_s3::{Credentials, UrlStyle};
 use url::Url;
 use uzers::os::unix::UserExt;
@@ -41,8 +42,15 @@ pub(crate) struct S3Access {
 
 /// Who one is for a server.
 pub(crate) struct Login {
-    pub user: String,
-    pub password: String,
+    user: String,
+    password: String,
+}
+
+impl Login {
+    /// The value of the header `Authorization` for the scheme `Basic` (RFC 7617).
+    pub(crate) fn basic(&self) -> String {
+        format!("Basic {}", BASE64_STANDARD.encode(format!("{}:{}", self.user, self.password)))
+    }
 }
 
 impl Environment {

@@ -26,7 +26,9 @@ pub enum StoreAddress {
 impl StoreAddress {
     /// Whether a text is meant as the address of a store, and not as a path.
     pub fn is_meant(text: &[u8]) -> bool {
-        ["s3://", "https://", "http://"].iter().any(|scheme| text.starts_with(scheme.as_bytes()))
+        ["s3://", "https://", "http://", "store:"]
+            .iter()
+            .any(|scheme| text.starts_with(scheme.as_bytes()))
     }
 
     /// Reads an address. One that holds a user or a password is refused: addresses are written to plans and journals.
@@ -50,6 +52,11 @@ impl StoreAddress {
                 return Err(wrong("a prefix has no empty parts, and none that is . or .."));
             }
             return Ok(Self::S3 { bucket: bucket.to_owned(), prefix: prefix.to_owned() });
+        }
+        if text.starts_with("store:") {
+            return Err(wrong(
+                "what is called store:NAME is managed by rules, and keeps no archives",
+            ));
         }
         let mut url = Url::parse(text).map_err(|error| wrong(&error.to_string()))?;
         if !matches!(url.scheme(), "http" | "https") || !url.has_host() {

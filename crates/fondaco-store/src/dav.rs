@@ -7,13 +7,12 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, OnceLock};
 use std::thread::JoinHandle;
 
-use base64::prelude::{BASE64_STANDARD, Engine};
 use http::header::{AUTHORIZATION, IF_NONE_MATCH, RANGE};
 use http::{HeaderName, Method, Request, Response, StatusCode};
 use ureq::{AsSendBody, Body, SendBody};
 use url::Url;
 
-use crate::access::{Environment, Login};
+use crate::access::Environment;
 use crate::address::is_plain;
 use crate::http::{Client, Patience};
 use crate::read::{Reading, Source, facts, range_header};
@@ -51,7 +50,7 @@ impl WebDav {
     ) -> Result<Self, StoreError> {
         Ok(Self {
             url: url.clone(),
-            authorization: environment.login(url)?.map(|login| basic(&login)),
+            authorization: environment.login(url)?.map(|login| login.basic()),
             client: Client::new(url, None)?,
             patience,
             is_there: OnceLock::new(),
@@ -156,11 +155,6 @@ impl WebDav {
             }
         })
     }
-}
-
-/// The value of the header `Authorization` for the scheme `Basic` (RFC 7617).
-fn basic(Login { user, password }: &Login) -> String {
-    format!("Basic {}", BASE64_STANDARD.encode(format!("{user}:{password}")))
 }
 
 impl Source for WebDav {

@@ -87,6 +87,23 @@ impl Client {
     ///
     /// [`StoreError::Access`] if no certificates can be read.
     pub fn new(url: &Url, authorities: Option<&Path>) -> Result<Self, StoreError> {
+        Self::made(url, authorities, None)
+    }
+
+    /// As [`Client::new`]; whatever is asked, the end of the answer is waited for only so long.
+    ///
+    /// # Errors
+    ///
+    /// As [`Client::new`].
+    pub fn with_end(url: &Url, longest: Duration) -> Result<Self, StoreError> {
+        Self::made(url, None, Some(longest))
+    }
+
+    fn made(
+        url: &Url,
+        authorities: Option<&Path>,
+        longest: Option<Duration>,
+    ) -> Result<Self, StoreError> {
         let mut config = Agent::config_builder()
             .http_status_as_error(false)
             .allow_non_standard_methods(true)
@@ -96,7 +113,8 @@ impl Client {
             .timeout_resolve(Some(CONNECT))
             .timeout_connect(Some(CONNECT))
             .timeout_per_read(Some(SILENCE))
-            .timeout_per_write(Some(SILENCE));
+            .timeout_per_write(Some(SILENCE))
+            .timeout_global(longest);
         if url.scheme() == "https" {
             let provider = Arc::new(rustls::crypto::ring::default_provider());
             let roots = RootCerts::new_with_certs(&trusted(authorities)?);

@@ -16,6 +16,7 @@ mod address;
 mod dav;
 mod error;
 mod http;
+mod managed;
 mod read;
 mod s3;
 mod secret;
@@ -29,6 +30,7 @@ pub use access::Environment;
 pub use address::StoreAddress;
 pub use error::StoreError;
 pub use http::{Client, Patience};
+pub use managed::{Managed, ManagedStore, Members};
 pub use secret::{SecretError, read_secret};
 pub use upload::Upload;
 

@@ -28,7 +28,7 @@ mod verify;
 pub(crate) use copy::{Copying, Links};
 pub use depot::{
     ArchiveFiles, Depot, DepotAddress, DepotError, DepotPlace, DirectoryDepot, NewObject,
-    StoreDepot, absolute, is_store,
+    StoreDepot, absolute, is_store, managed_name,
 };
 pub(crate) use dress::times;
 pub use index::{ArchivedEntry, ArchivedTarget, Index};

@@ -107,7 +107,7 @@ fn old_files(directory: &Path, before: Time) -> Result<Vec<PathBuf>, Refusal> {
 /// Has the program do it. [`check`] has been asked right before.
 pub(super) fn remove(action: &Action, checks: &Checks) -> Done {
     match action.tool.as_deref() {
-        Some(ToolTarget::Object(object)) => match checks.objects.remove(&object.address.0) {
+        Some(ToolTarget::Object(object)) => match checks.objects.remove(object) {
             Ok(()) => Done {
                 state: EntryState::Deleted,
                 freed: action.target.allocated,
@@ -237,7 +237,7 @@ fn vacuum(directory: &Path, files: &[&Path], before: Time) -> Done {
 /// [`Refusal::Call`] if the store of an object does not tell.
 pub(super) fn settled(action: &Action) -> Result<(EntryState, String), Refusal> {
     if let Some(ToolTarget::Object(object)) = action.tool.as_deref() {
-        return match Objects::default().look(&object.address.0) {
+        return match Objects::default().look(&object.address.0, object.managed.as_deref()) {
             Ok(_) => Ok((EntryState::Waiting, "not done when the run was cut off".to_owned())),
             Err(Refusal::Gone(_)) => {
                 Ok((EntryState::Deleted, "gone when the run was cut off".to_owned()))

@@ -40,7 +40,7 @@ pub use finder::Finder;
 pub(crate) use keys::{HashedKeys, Keys};
 pub(crate) use learned::{InName, NO_FILE};
 pub use mend::Changes;
-pub use origin::{Elsewhere, Origin, ScannedVolume};
+pub use origin::{Elsewhere, ListedStore, Origin, ScannedVolume};
 pub use ranking::{Order, Ranking, Tail};
 pub use scanned::ScannedEntry;
 pub use seen::{Seen, Selection};

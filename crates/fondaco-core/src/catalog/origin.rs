@@ -5,11 +5,13 @@ use std::collections::BTreeMap;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use fondaco_store::ManagedStore;
 use serde::{Deserialize, Serialize};
 
 use super::{Catalog, Reading};
 use crate::kernel::{self, Capacity, FileSystemId};
 use crate::shown::{DocPath, Shown, shown};
+use crate::units::Bytes;
 
 /// See the [module](self).
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -25,6 +27,19 @@ pub struct Origin {
     pub users: BTreeMap<u32, String>,
     /// As `users`, of groups.
     pub groups: BTreeMap<u32, String>,
+    /// The managed store that was listed, if it was one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub store: Option<ListedStore>,
+}
+
+/// A managed store as it was when it was listed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ListedStore {
+    /// How it is listed, and how something is removed from it.
+    pub definition: ManagedStore,
+    /// Bytes of all that it held.
+    pub used: Bytes,
 }
 
 /// A file system as it was when it was scanned.

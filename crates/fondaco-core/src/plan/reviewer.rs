@@ -8,6 +8,8 @@ use std::cell::RefCell;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use fondaco_store::ManagedStore;
+
 use super::emptied::survey_alone;
 use super::objects::Objects;
 use super::survey::survey_located;
@@ -16,7 +18,7 @@ use super::{
     survey_held, survey_object,
 };
 use crate::analysis::{Protection, is_kernel_part};
-use crate::archive::is_store;
+use crate::archive::{is_store, managed_name};
 use crate::catalog::{Elsewhere, Origin, Root, ScannedEntry};
 use crate::kernel::{self, CallError, DeletedFile, DeletedFiles, Kind, Mount, Op, OpenFiles, Stat};
 use crate::shown::DocPath;
@@ -62,6 +64,9 @@ pub struct Reviewer<'a> {
     elsewhere: Option<Elsewhere>,
     /// Devices as scanned, and the numbers that they have now or why they have none.
     devices: Vec<(u64, Result<u64, Elsewhere>)>,
+    objects: Objects,
+    /// The managed store that was scanned.
+    store: Option<ManagedStore>,
     locator: RefCell<Locator>,
     free: FreeDirectory,
     /// The directory of the last file that was planned, and the volume that it lies on.
@@ -81,6 +86,8 @@ impl<'a> Reviewer<'a> {
             places: Vec::new(),
             elsewhere: None,
             devices: Vec::new(),
+            objects: Objects::default(),
+            store: None,
             locator: RefCell::default(),
             free: FreeDirectory::default(),
             volume: RefCell::default(),
@@ -95,6 +102,7 @@ impl<'a> Reviewer<'a> {
     pub fn of_scan(state: &'a State, origin: &Origin, roots: &[Root], now: Time) -> Self {
         let mut new = Self::new(state, now);
         new.elsewhere = origin.elsewhere();
+        new.store = origin.store.as_ref().map(|listed| listed.definition.clone());
         if new.elsewhere.is_none() {
             let devices = origin.volumes.iter().map(|volume| volume.device);
             new.devices = devices.map(|device| (device, origin.device_now(device))).collect();
@@ -139,7 +147,7 @@ impl<'a> Reviewer<'a> {
         let path = choice.path();
         self.permitted(choice)?;
         if is_store(path) {
-            return review_object(choice);
+            return self.review_object(choice);
         }
         let Choice::Scanned { entry: scanned, by_reading } = choice else {
             return survey_located(path, &self.open, &mut self.locator.borrow_mut());
@@ -275,25 +283,39 @@ impl<'a> Reviewer<'a> {
     }
 }
 
-/// What is known of an object: as it was listed, or as its store tells now.
-fn review_object(choice: &Choice) -> Result<Survey, Refusal> {
-    let path = choice.path();
-    let hopeless =
-        |reason: &str| Refusal::Hopeless { path: path.to_owned(), reason: reason.to_owned() };
-    let object = match choice {
-        Choice::Scanned { entry, .. } if entry.kind != Kind::File => {
-            return Err(hopeless(
-                "it stands for the objects below it: plan those, or have a rule take them",
-            ));
-        }
-        Choice::Scanned { entry, .. } => {
-            let (length, written) = entry.length_and_written();
-            let address = DocPath(entry.path.clone());
-            ObjectTarget { address, length, written: Some(written) }
-        }
-        _ => Objects::default().look(path)?,
-    };
-    Ok(survey_object(object))
+impl Reviewer<'_> {
+    /// What is known of an object: as it was listed, or as its store tells now.
+    fn review_object(&self, choice: &Choice) -> Result<Survey, Refusal> {
+        let path = choice.path();
+        let hopeless =
+            |reason: &str| Refusal::Hopeless { path: path.to_owned(), reason: reason.to_owned() };
+        let object = match choice {
+            Choice::Scanned { entry, .. } if entry.kind != Kind::File => {
+                return Err(hopeless(
+                    "it stands for the objects below it: plan those, or have a rule take them",
+                ));
+            }
+            Choice::Scanned { entry, .. } => {
+                let (length, written) = entry.length_and_written();
+                let is_member = managed_name(path).is_some();
+                let managed = self.store.clone().filter(|_| is_member).map(Box::new);
+                if is_member && managed.is_none() {
+                    return Err(hopeless(
+                        "how its store is managed is not known: have a rule take it",
+                    ));
+                }
+                let address = DocPath(entry.path.clone());
+                // a date that the store does not tell was read from the name
+                let is_told = managed.as_ref().is_none_or(|store| store.date_at.is_some());
+                ObjectTarget { address, length, written: is_told.then_some(written), managed }
+            }
+            _ if managed_name(path).is_some() => {
+                return Err(hopeless("a member of a managed store is planned by a rule"));
+            }
+            _ => self.objects.look(path, None)?,
+        };
+        Ok(survey_object(object))
+    }
 }
 
 /// Whether an entry that is no directory lies on the mount of its directory, and that on the scanned file system.

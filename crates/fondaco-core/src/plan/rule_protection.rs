@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use crate::analysis::Protection;
+use crate::archive::is_store;
 use crate::kernel;
 use crate::rule::{RuleFileError, RuleSet};
 use crate::shown::Shown;
@@ -30,7 +31,11 @@ impl RuleProtection {
 
     /// The places below the roots of a scan, where relative ones begin.
     pub fn below<'a>(&self, roots: impl Iterator<Item = &'a Path>) -> Vec<PathBuf> {
-        roots.flat_map(|root| self.places.iter().map(|place| root.join(place))).collect()
+        let below = |root: &Path, place: &PathBuf| match is_store(place) {
+            true => place.clone(),
+            false => root.join(place),
+        };
+        roots.flat_map(|root| self.places.iter().map(move |place| below(root, place))).collect()
     }
 
     /// Whether nothing about a directory and below it is protected. For entries of it that are no directories
@@ -38,7 +43,7 @@ impl RuleProtection {
     pub fn leaves_alone(&self, directory: &Path) -> bool {
         let concerns = |place: &Path| place.starts_with(directory) || directory.starts_with(place);
         self.unknown.is_none()
-            && !self.places.iter().any(|place| match place.is_absolute() {
+            && !self.places.iter().any(|place| match place.is_absolute() || is_store(place) {
                 true => concerns(place),
                 false => directory.ancestors().any(|above| concerns(&above.join(place))),
             })
@@ -51,7 +56,7 @@ impl RuleProtection {
             return Some(format!("what the rules protect is not known: {unknown}"));
         }
         self.places.iter().find_map(|place| {
-            if place.is_absolute() {
+            if place.is_absolute() || is_store(place) {
                 return reason_of(path, place);
             }
             path.ancestors().find_map(|above| reason_of(path, &above.join(place)))

@@ -3,6 +3,7 @@
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
+use fondaco_store::ManagedStore;
 use serde::{Deserialize, Serialize};
 
 use super::{Deed, Planned, Refusal, Survey, Target};
@@ -40,6 +41,9 @@ pub struct ObjectTarget {
     pub length: u64,
     /// When it was last written, in seconds since 1970, if the store says.
     pub written: Option<i64>,
+    /// Of a member of a managed store: how it is listed and removed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub managed: Option<Box<ManagedStore>>,
 }
 
 impl ToolTarget {
@@ -72,7 +76,13 @@ impl ToolTarget {
                 let files = crate::units::counted(files.len() as u64, "closed file");
                 format!("removes {files} of the system journal")
             }
-            Self::Object(_) => "gone for good, unless the store keeps versions".to_owned(),
+            Self::Object(object) => match &object.managed {
+                Some(store) if store.snapshot.is_some() => {
+                    "gone from the store once its snapshot has been answered well".to_owned()
+                }
+                Some(_) => "gone for good: no snapshot of it is asked for".to_owned(),
+                None => "gone for good, unless the store keeps versions".to_owned(),
+            },
         }
     }
 }

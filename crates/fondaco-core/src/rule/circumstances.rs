@@ -64,7 +64,25 @@ impl VolumeFacts {
                 waterline: volume.waterline,
             })
         });
-        facts.collect()
+        facts.chain(Self::of_store(state, origin)).collect()
+    }
+
+    /// A managed store as a volume, if it is said what it can hold.
+    fn of_store(state: &State, origin: &Origin) -> Option<Self> {
+        let listed = origin.store.as_ref()?;
+        let whole = Bytes::new(listed.definition.capacity?);
+        let free = whole.less(listed.used);
+        let used = listed.used;
+        let capacity = Capacity {
+            total: whole,
+            used,
+            free_root: free,
+            free_users: free,
+            ..Capacity::default()
+        };
+        let mount_point = PathBuf::from(format!("store:{}", listed.definition.name));
+        let waterline = state.waterline(&mount_point);
+        Some(Self { device: 0, mount_point, capacity, level_for: LevelFor::Users, waterline })
     }
 
     /// How full it is, reckoned with the free space of those whom the settings name.

@@ -3,6 +3,7 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
+use fondaco_store::ManagedStore;
 use serde::Deserialize;
 use toml::Spanned;
 
@@ -47,6 +48,22 @@ struct RawFile {
     protect: Vec<Spanned<String>>,
     #[serde(default)]
     rule: Vec<RawRule>,
+    #[serde(default)]
+    store: Vec<RawStore>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawStore {
+    name: Spanned<String>,
+    list: String,
+    members: Option<String>,
+    name_at: String,
+    bytes_at: String,
+    date_at: Option<String>,
+    remove: String,
+    snapshot: Option<String>,
+    capacity: Option<Spanned<Text>>,
 }
 
 #[derive(Deserialize)]
@@ -72,6 +89,7 @@ struct RawRule {
     is: Option<Spanned<OneOrMore>>,
     /// A whole lens: what the fields cannot say.
     lens: Option<Spanned<String>>,
+    store: Option<Spanned<String>>,
     on: Option<bool>,
     leftovers: Option<Spanned<Vec<Spanned<String>>>>,
     #[serde(default)]
@@ -171,8 +189,21 @@ impl RuleSet {
         })?;
         let mut protect = raw.protect;
         let mut rules: Vec<Rule> = Vec::new();
+        let mut stores: Vec<ManagedStore> = Vec::new();
+        for raw in raw.store {
+            let store = place.store(&raw)?;
+            if stores.iter().any(|before| before.name == store.name) {
+                return Err(place.error(raw.name.span().start, "another store has this name"));
+            }
+            stores.push(store);
+        }
         for raw in raw.rule {
             let rule = place.rule(&raw)?;
+            let is_known = |name: &String| stores.iter().any(|store| store.name == *name);
+            if let Some(store) = raw.store.as_ref().filter(|store| !is_known(store.get_ref())) {
+                let message = "no [[store]] has this name: define it in this file";
+                return Err(place.error(store.span().start, message));
+            }
             if rules.iter().any(|before| before.title == rule.title) {
                 let message = "another rule has this title: say what is different about this one";
                 return Err(place.error(raw.title.span().start, message));
@@ -181,7 +212,7 @@ impl RuleSet {
             protect.extend(raw.protect);
         }
         let protect = protect.iter().map(|path| place.path(path)).collect::<Result<_, _>>()?;
-        Ok(Self { rules, protect })
+        Ok(Self { rules, protect, stores })
     }
 }
 
@@ -226,6 +257,24 @@ impl Place<'_> {
         }
     }
 
+    fn store(&self, raw: &RawStore) -> Result<ManagedStore, RuleError> {
+        let store = ManagedStore {
+            name: raw.name.get_ref().clone(),
+            list: raw.list.clone(),
+            members: raw.members.clone().unwrap_or_default(),
+            name_at: raw.name_at.clone(),
+            bytes_at: raw.bytes_at.clone(),
+            date_at: raw.date_at.clone(),
+            remove: raw.remove.clone(),
+            snapshot: raw.snapshot.clone(),
+            capacity: self.size(raw.capacity.as_ref())?.map(Bytes::get),
+        };
+        match store.check() {
+            Ok(()) => Ok(store),
+            Err(error) => Err(self.error(raw.name.span().start, error.to_string())),
+        }
+    }
+
     fn rule(&self, raw: &RawRule) -> Result<Rule, RuleError> {
         let title = &raw.title;
         if title.get_ref().trim().is_empty() {
@@ -237,6 +286,7 @@ impl Place<'_> {
         Ok(Rule {
             title: title.get_ref().clone(),
             words: self.written(raw),
+            store: raw.store.as_ref().map(|store| store.get_ref().clone()),
             on: raw.on.unwrap_or(true),
             action: raw.action,
             takes: raw.takes,
@@ -417,6 +467,10 @@ impl Place<'_> {
                 "only what is archived goes to a depot: action = \"archive\"",
             );
         }
+        if let Some(store) = raw.store.as_ref().filter(|_| raw.action != DeedWord::Delete) {
+            let message = "what lies in a store can only be deleted: action = \"delete\"";
+            return wrong(store.span(), message);
+        }
         match (raw.action, &raw.to) {
             (DeedWord::Move, None) => {
                 return wrong(
@@ -487,7 +541,7 @@ impl Place<'_> {
         if at.get_ref().is_empty() || !path.components().all(plain) {
             return Err(self.error(at.span().start, "expected a path without `..`"));
         }
-        Ok(path.components().collect())
+        Ok(if is_store(path) { path.to_owned() } else { path.components().collect() })
     }
 }
 

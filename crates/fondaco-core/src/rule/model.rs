@@ -2,9 +2,10 @@
 
 use std::path::PathBuf;
 
+use fondaco_store::ManagedStore;
 use serde::{Deserialize, Serialize};
 
-use crate::catalog::{Catalog, EntryId};
+use crate::catalog::{Catalog, EntryId, Origin};
 use crate::leftovers::GroupName;
 use crate::lens::{AgeSource, Lens};
 use crate::pattern::Pattern;
@@ -127,6 +128,8 @@ pub struct Rule {
     pub title: String,
     /// Its words of the lens as the file has them, such as `older = "1 y"`.
     pub words: Vec<String>,
+    /// The managed store whose members it takes; files if there is none.
+    pub store: Option<String>,
     /// It is tried; one that is off takes nothing.
     pub on: bool,
     /// What it does.
@@ -186,13 +189,27 @@ impl Rule {
 }
 
 /// A rule file that makes sense.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct RuleSet {
     /// In the order of the file.
     pub rules: Vec<Rule>,
     /// Places that no rule of the file touches, nor what is below them; relative ones start at the
     /// scanned root. A rule's own protected places protect from all rules.
     pub protect: Vec<PathBuf>,
+    /// Data stores whose members rules take, instead of files.
+    pub stores: Vec<ManagedStore>,
+}
+
+impl Rule {
+    /// Why it is not for what a scan found, if it is not.
+    pub fn is_elsewhere(&self, origin: &Origin) -> Option<String> {
+        let listed = origin.store.as_ref().map(|listed| listed.definition.name.as_str());
+        match (self.store.as_deref(), listed) {
+            (ours, here) if ours == here => None,
+            (Some(ours), _) => Some(format!("it is for what lies in store:{ours}")),
+            (None, _) => Some("it is for files, and not for a store".to_owned()),
+        }
+    }
 }
 
 impl RuleSet {

@@ -4,15 +4,17 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use super::RuleSet;
-use crate::archive::is_store;
+use crate::archive::{is_store, managed_name};
 use crate::catalog::{Catalog, EntryId, Finder};
 use crate::kernel;
 use crate::shown::{Shown, shown};
 
 impl RuleSet {
-    /// The protected places as absolute paths below a scanned root.
+    /// The protected places as absolute paths below a scanned root. Those in a managed store are named by its address.
     pub fn protected_below(&self, root: &Path) -> Vec<PathBuf> {
-        self.protect.iter().map(|path| root.join(path)).collect()
+        let is_of_files = managed_name(root).is_none();
+        let places = self.protect.iter().filter(|place| is_of_files || is_store(place));
+        places.map(|place| if is_store(place) { place.clone() } else { root.join(place) }).collect()
     }
 
     /// What the rules say of places that the scan of a root did not meet, one sentence each: whoever misspelt what is
@@ -28,6 +30,9 @@ impl RuleSet {
             }
         }
         for rule in &self.rules {
+            if rule.is_elsewhere(catalog.origin()).is_some() {
+                continue;
+            }
             let title = shown(&rule.title);
             for place in rule.lens.places_not_met(catalog) {
                 said.push(format!("rule {title}: there is no {} below the root", Shown(&place)));

@@ -15,6 +15,13 @@ pub fn schema() -> Value {
         "description": "rules, in the order in which they decide",
         "items": rule,
     });
+    let mut store = table(WordOf::Store);
+    store["required"] = json!(["name", "list", "name_at", "bytes_at", "remove"]);
+    file["properties"]["store"] = json!({
+        "type": "array",
+        "description": "data stores that are managed over HTTP",
+        "items": store,
+    });
     file["$schema"] = "https://json-schema.org/draft/2020-12/schema".into();
     file["title"] = "Rules of Fondaco".into();
     file

@@ -188,7 +188,9 @@ impl<'a> Trial<'a> {
         };
         if !rule.on {
             trial.state = RuleState::Off;
-        } else if let Some(why) = self.rests(rule) {
+        } else if let Some(why) =
+            rule.is_elsewhere(self.catalog.origin()).or_else(|| self.rests(rule))
+        {
             trial.state = RuleState::Rests(why);
         } else {
             self.acts(number, rule, &mut trial);

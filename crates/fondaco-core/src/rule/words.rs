@@ -7,6 +7,8 @@ pub enum WordOf {
     File,
     /// A rule: what follows `[[rule]]`.
     Rule,
+    /// A data store: what follows `[[store]]`.
+    Store,
     /// The table `thin` of a rule.
     Thin,
     /// The table `at_most` of a rule.
@@ -64,7 +66,7 @@ const fn word(
 }
 
 use Form::{Choice, Count, Flag, Level, List, Measure, Size, Table, Text, Texts};
-use WordOf::{AtMost, File, Rule, Thin};
+use WordOf::{AtMost, File, Rule, Store, Thin};
 
 /// All there are, in the order in which they are explained.
 #[rustfmt::skip] // a table is read down its columns
@@ -75,6 +77,8 @@ pub static WORDS: &[RuleWord] = &[
         "what the rule is for; its actions carry it as their reason"),
     word(Rule, "action", Choice(&["delete", "set-aside", "archive", "move"]), "\"set-aside\"",
         "what is done with what the rule takes"),
+    word(Rule, "store", Text, "\"readings\"",
+        "takes members of this data store, which a [[store]] of the file defines, and no files"),
     word(Rule, "on", Flag, "false",
         "false switches the rule off; it stays in the file"),
     word(Rule, "takes", Choice(&["files", "directories"]), "\"directories\"",
@@ -147,6 +151,24 @@ pub static WORDS: &[RuleWord] = &[
         "where the rule moves things to; below it they have their whole path"),
     word(Rule, "purge_after", Text, "\"14 d\"",
         "how long what the rule sets aside is held before it is due to be purged"),
+    word(Store, "name", Text, "\"readings\"",
+        "what it is called: a rule says store = \"readings\", and a command store:readings"),
+    word(Store, "list", Text, "\"https://store.seamark.example/indices\"",
+        "the address that lists what it holds, in JSON"),
+    word(Store, "members", Text, "\"/indices\"",
+        "where in the answer the list is; the whole answer if left out"),
+    word(Store, "name_at", Text, "\"/index\"",
+        "where in a member its name is"),
+    word(Store, "bytes_at", Text, "\"/bytes\"",
+        "where in a member its bytes are, as a number"),
+    word(Store, "date_at", Text, "\"/created\"",
+        "where its date is: RFC 3339, or seconds or milliseconds since 1970; the date in its name if left out"),
+    word(Store, "remove", Text, "\"DELETE https://store.seamark.example/{name}\"",
+        "the request that removes a member"),
+    word(Store, "snapshot", Text, "\"PUT https://store.seamark.example/snapshots/{name}\"",
+        "a request that must be answered well before a member is removed"),
+    word(Store, "capacity", Size, "\"500 GiB\"",
+        "what it can hold, so that until and above can be asked of it"),
     word(Thin, "daily", Count(0), "14", "so many days that have a generation"),
     word(Thin, "weekly", Count(0), "8", "so many weeks, from Monday on"),
     word(Thin, "monthly", Count(0), "12", "so many months"),
@@ -189,11 +211,15 @@ mod tests {
         let of =
             |of| RuleWord::all_of(of).map(|word| word.name.to_owned()).collect::<BTreeSet<_>>();
         let mut file = of(File);
-        file.insert("rule".to_owned());
+        file.extend(["rule".to_owned(), "store".to_owned()]);
         assert_eq!(known("zzzzzzzzzzzz = 1"), file);
         assert_eq!(known(&format!("{head}zzzzzzzzzzzz = 1")), of(Rule));
+        assert_eq!(known("[[store]]\nzzzzzzzzzzzz = 1"), of(Store));
         assert_eq!(known(&format!("{head}thin = {{ zzzzzzzzzzzz = 1 }}")), of(Thin));
         assert_eq!(known(&format!("{head}at_most = {{ zzzzzzzzzzzz = 1 }}")), of(AtMost));
+        let store = RuleWord::all_of(Store).fold("[[store]]\n".to_owned(), |text, word| {
+            format!("{text}{} = {}\n", word.name, word.example)
+        });
         for word in RuleWord::all_of(Rule) {
             let RuleWord { name, example, .. } = word;
             let beside = match *name {
@@ -209,7 +235,8 @@ mod tests {
                 "purge_after" => head.replace("delete", "set-aside"),
                 _ => head.to_owned(),
             };
-            let text = format!("{head}{beside}{name} = {example}\n");
+            let store = if *name == "store" { store.as_str() } else { "" };
+            let text = format!("{head}{beside}{name} = {example}\n{store}");
             assert!(parse(&text).is_ok(), "{text}\n{:?}", parse(&text).err());
             if let Choice(choices) = word.form {
                 for choice in choices {

@@ -24,7 +24,9 @@ use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use crate::archive::is_store;
+use fondaco_store::ManagedStore;
+
+use crate::archive::{is_store, managed_name};
 use crate::catalog::{Catalog, EntryId, Full, Origin, ScannedVolume};
 use crate::kernel::{self, CallError, Capacity, Kind, Op};
 use crate::parallel;
@@ -46,6 +48,8 @@ pub struct Options {
     pub now: Time,
     /// What is listed; the rest is counted.
     pub filter: Filter,
+    /// Managed stores that can be scanned, by their names.
+    pub stores: Vec<ManagedStore>,
     /// Threads stand back when others want the processor: somebody looks at a screen meanwhile.
     pub stand_back: bool,
 }
@@ -54,7 +58,14 @@ impl Options {
     /// Everything on the roots' own volumes.
     pub fn new(now: Time) -> Self {
         let filter = Filter::default();
-        Self { cross_volumes: false, threads: 0, now, filter, stand_back: false }
+        Self {
+            cross_volumes: false,
+            threads: 0,
+            now,
+            filter,
+            stores: Vec::new(),
+            stand_back: false,
+        }
     }
 }
 
@@ -73,6 +84,12 @@ pub enum ScanError {
     /// The kernel refused.
     #[error(transparent)]
     Call(#[from] CallError),
+    /// Rules for one managed store must not be tried on another.
+    #[error("{} is scanned alone", Shown(.0))]
+    Alone(PathBuf),
+    /// No such store is defined.
+    #[error("{}: no [[store]] of that name stands in the rule file", Shown(.0))]
+    NoStore(PathBuf),
     /// It was asked to stop, and half of it would be of no use.
     #[error("it was stopped")]
     Stopped,
@@ -164,6 +181,12 @@ impl Scan {
         if let Some(path) = roots.iter().find(|root| !is_store(root)) {
             return Err(ScanError::Mixed(path.clone()));
         }
+        if let Some(root) = roots.iter().find(|root| managed_name(root).is_some()) {
+            return match roots {
+                [root] => Self::of_managed(root, options),
+                _ => Err(ScanError::Alone(root.clone())),
+            };
+        }
         let mut catalog = Catalog::new(options.now);
         catalog.set_origin(Origin::of_this_machine());
         // a slash at its end would make it another path
@@ -186,6 +209,18 @@ impl Scan {
         let tasks = entries.into_iter().zip(stores).collect();
         let coordinator = parallel::begin(move || objects::run(&listing, tasks));
         Ok(Self { shared, begun, coordinator })
+    }
+
+    /// Lists a managed store, to its end.
+    fn of_managed(root: &Path, options: &Options) -> Result<Self, ScanError> {
+        let name = managed_name(root).unwrap_or_default();
+        let definition = options.stores.iter().find(|store| store.name == name);
+        let definition = definition.ok_or_else(|| ScanError::NoStore(root.to_owned()))?;
+        let begun = Instant::now();
+        let catalog = objects::list_managed(root, definition, options.now)?;
+        let shared = Arc::new(Shared::new(catalog, options, Threads { first: 1, most: 1 }));
+        shared.ended(begun, None);
+        Ok(Self { shared, begun, coordinator: None })
     }
 
     /// The catalog as far as it goes. Hold it briefly: the walk waits meanwhile.

@@ -10,12 +10,17 @@ use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::Instant;
 
-use fondaco_store::{Below, Environment, Listed, Patience, Store, StoreAddress, StoreError};
+use fondaco_store::{
+    Below, Environment, Listed, Managed, ManagedStore, Patience, Store, StoreAddress, StoreError,
+};
+
+use jiff::tz::TimeZone;
 
 use super::ScanError;
 use super::walk::{Shared, add_to};
-use crate::catalog::{Batch, EntryId, Reading, Unreadable};
+use crate::catalog::{Batch, Catalog, EntryId, ListedStore, Origin, Reading, Unreadable};
 use crate::kernel::{CallError, Kind, Op, Stat};
+use crate::naming::date_in;
 use crate::units::{Bytes, Time};
 
 /// So many requests are on their way at once.
@@ -56,6 +61,44 @@ pub(crate) fn stat_of(kind: Kind, length: u64, written: Option<i64>) -> Stat {
         append_only: false,
         mount_root: false,
     }
+}
+
+/// Lists a managed store into a catalog: its members lie directly in it.
+pub(super) fn list_managed(
+    root: &Path,
+    definition: &ManagedStore,
+    now: Time,
+) -> Result<Catalog, ScanError> {
+    let call = |error: StoreError| CallError::on(Op::ReadDirectory, root)(io::Error::from(error));
+    let store = Managed::open(definition, &Environment::of_process(), Patience::default());
+    let found = store.and_then(|store| store.members()).map_err(call)?;
+    let mut catalog = Catalog::new(now);
+    let used = found.members.iter().map(|member| Bytes::new(member.length)).sum();
+    let mut origin = Origin::of_this_machine();
+    origin.store = Some(ListedStore { definition: definition.clone(), used });
+    catalog.set_origin(origin);
+    let top = catalog.add_roots(&[(root.to_owned(), stat_of(Kind::Directory, 0, None))])?;
+    let mut batch = Batch::new(now);
+    for Listed { name, length, written } in &found.members {
+        // what has no date is as new as can be, so that no rule takes it for old
+        let written = written.or_else(|| dated(name)).unwrap_or(now.sec);
+        batch.push(name.as_bytes(), &stat_of(Kind::File, *length, Some(written)));
+    }
+    for entry in top {
+        catalog.append(entry, None, &batch)?;
+    }
+    for name in found.odd {
+        let error = "its name could mean something else to the store: it is left alone".to_owned();
+        let path = root.join(name.replace('/', "\\"));
+        catalog.note_unreadable(Unreadable { path, op: Op::Examine, error, errno: 0 });
+    }
+    Ok(catalog)
+}
+
+/// The date in a name, as a moment.
+fn dated(name: &str) -> Option<i64> {
+    let date = date_in(name.as_bytes())?.to_zoned(TimeZone::system()).ok()?;
+    Some(date.timestamp().as_second())
 }
 
 /// A directory of a store that is still to be listed.

@@ -365,6 +365,9 @@ pub struct Demo {
     /// Only lay it out and say where; do not open the application
     #[arg(long)]
     pub lay_out: bool,
+    /// Only be a data store for this machine, on this port or any (0), and print rules to try on it
+    #[arg(long, value_name = "PORT")]
+    pub store: Option<u16>,
 }
 
 #[cfg(test)]

@@ -21,6 +21,10 @@ pub(super) fn run(arguments: &cli::Demo, state: Option<PathBuf>, theme: &Theme) 
         demo::hold(file)?;
         return Ok(Outcome::AllDone);
     }
+    if let Some(port) = arguments.store {
+        demo::serve(port, Time::now())?;
+        return Ok(Outcome::AllDone);
+    }
     let at = match &arguments.at {
         Some(directory) => directory.clone(),
         None => state_directory(state)?.join("demo"),

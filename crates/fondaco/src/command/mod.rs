@@ -37,16 +37,18 @@ use std::time::Duration;
 
 use anyhow::{Context, Result};
 use clap::CommandFactory;
-use fondaco_core::archive::is_store;
+use fondaco_core::archive::{is_store, managed_name};
 use fondaco_core::carry_out::Figures;
 use fondaco_core::catalog::Catalog;
 use fondaco_core::history::History;
+use fondaco_core::rule::RuleSet;
 use fondaco_core::saved;
-use fondaco_core::scan::Scan;
+use fondaco_core::scan::{Options, Scan};
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, UnitStyle, counted, grouped};
 use fondaco_core::volume::{Volume, volume_of};
+use fondaco_store::ManagedStore;
 
 use crate::cli::{Cli, Command, Walk};
 use crate::environment::{open_state, state_if_any};
@@ -173,6 +175,22 @@ fn sample_levels<'a>(paths: impl IntoIterator<Item = &'a Path>, state: &State) {
 /// Scans with a line of progress, where a signal stops it and what is known is kept; or opens a saved
 /// scan and says how old it is.
 fn obtain(paths: &[PathBuf], walk: &Walk, state: Option<PathBuf>) -> Result<Obtained> {
+    let mut stores = Vec::new();
+    if paths.iter().any(|path| managed_name(path).is_some())
+        && let Some(state) = state_if_any(state.clone())
+    {
+        stores = RuleSet::read(&state.rules_file(), &state)?.unwrap_or_default().stores;
+    }
+    obtain_with(paths, walk, stores, state)
+}
+
+/// As [`obtain`], where these managed stores can be scanned.
+fn obtain_with(
+    paths: &[PathBuf],
+    walk: &Walk,
+    stores: Vec<ManagedStore>,
+    state: Option<PathBuf>,
+) -> Result<Obtained> {
     if let Some(which) = &walk.saved {
         let catalog = open_saved(which, state)?;
         let age = catalog.now().age(Time::now());
@@ -180,7 +198,7 @@ fn obtain(paths: &[PathBuf], walk: &Walk, state: Option<PathBuf>) -> Result<Obta
         return Ok(Obtained { catalog, seconds: None });
     }
     stop_asked();
-    let scan = Scan::start(paths, &walk.options(Time::now()))?;
+    let scan = Scan::start(paths, &Options { stores, ..walk.options(Time::now()) })?;
     let mut line = ProgressLine::new();
     while !scan.wait_for(Duration::from_millis(50)) {
         if stop_asked() {

@@ -14,7 +14,7 @@ use fondaco_core::plan::{
     Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, PlannedLeftovers, Put, Refusal,
     Reviewer, is_plan, plan_copies, plan_emptied, plan_held,
 };
-use fondaco_core::rule::RuleState;
+use fondaco_core::rule::{RuleSet, RuleState};
 use fondaco_core::shown::{DocPath, Shown, safe_json_pretty, shown};
 use fondaco_core::state::State;
 use fondaco_core::units::{Time, counted, grouped};
@@ -22,7 +22,7 @@ use fondaco_core::volume::root_of_held;
 
 use super::actions::{self, ActionLine};
 use super::rule_planning::{Conditions, TriedRules};
-use super::{Outcome, binary, obtain, real_entry};
+use super::{Outcome, binary, obtain_with, real_entry};
 use crate::cli::{self, CopyDeed};
 use crate::environment::open_state;
 use crate::output::{self, Usage, say, tell, usage};
@@ -58,7 +58,8 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
             usage!("say what the rules are tried on: --rules FILE PATH, or --rules FILE --saved N");
         }
         let paths = arguments.path.as_slice();
-        let catalog = obtain(paths, &arguments.walk, said)?.catalog;
+        let stores = RuleSet::read(file, &state)?.unwrap_or_default().stores;
+        let catalog = obtain_with(paths, &arguments.walk, stores, said)?.catalog;
         making.by_rules(file, catalog, arguments.confirm)?;
     }
     making.by_hand(arguments)?;

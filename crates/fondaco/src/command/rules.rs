@@ -10,7 +10,7 @@ use fondaco_core::state::State;
 use fondaco_core::units::counted;
 
 use super::look::{look_closer_at, tell_answer};
-use super::{Outcome, obtain};
+use super::{Outcome, obtain_with};
 use crate::charts::{self, A4};
 use crate::cli::{Rules, RulesAct, RulesPast, RulesTry};
 use crate::environment::open_state;
@@ -63,7 +63,8 @@ fn try_out(arguments: &RulesTry, state: Option<PathBuf>) -> Result<Outcome> {
     let opened = open_state(state.clone())?;
     // before anything is scanned
     let rules = read(&arguments.file, &opened)?;
-    let catalog = obtain(&arguments.paths, &arguments.walk, state)?.catalog;
+    let stores = rules.stores.clone();
+    let catalog = obtain_with(&arguments.paths, &arguments.walk, stores, state)?.catalog;
     let catalog = match rules.wants_closer_look() && arguments.walk.saved.is_none() {
         true => look_closer_at(catalog, false)?,
         false => catalog,

@@ -6,6 +6,7 @@ use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
+use fondaco_core::archive::is_store;
 use fondaco_core::kernel;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::state::State;
@@ -56,6 +57,9 @@ pub(super) fn run(arguments: &cli::Schedule, state: Option<PathBuf>) -> Result<O
 
 fn real(paths: Vec<PathBuf>) -> Result<Vec<PathBuf>> {
     let real = |path: PathBuf| {
+        if is_store(&path) {
+            return Ok(path);
+        }
         path.canonicalize().with_context(|| format!("cannot open {}", Shown(&path)))
     };
     paths.into_iter().map(real).collect()

@@ -8,6 +8,7 @@ mod kept;
 mod levels;
 mod logger;
 mod seamark;
+mod store;
 
 use std::fs::DirBuilder;
 use std::io;
@@ -22,6 +23,7 @@ use fondaco_core::state::{Settings, SimulatedVolume, State};
 use fondaco_core::units::{Bytes, Time};
 
 pub use logger::{Logger, hold};
+pub use store::serve;
 
 /// The file that says that a directory is a demo's, and which one.
 const MARK: &str = ".fondaco-demo";

@@ -94,6 +94,11 @@ pub fn is_store(path: &Path) -> bool {
     StoreAddress::is_meant(path.as_os_str().as_bytes())
 }
 
+/// The name of a managed store that a path is, or lies in: `store:NAME`.
+pub fn managed_name(path: &Path) -> Option<&str> {
+    path.to_str()?.strip_prefix("store:")?.split('/').next()
+}
+
 /// The absolute path of a depot that is given relative to a directory; the address of a store is as it is.
 ///
 /// # Errors

@@ -1,9 +1,11 @@
 //! The steps of an unattended run, each of which depends on those before it.
 
+use std::collections::BTreeSet;
 use std::ops::ControlFlow;
+use std::path::PathBuf;
 use std::time::Duration;
 
-use fondaco_core::archive::prove_again;
+use fondaco_core::archive::{is_store, managed_name, prove_again};
 use fondaco_core::carry_out::{
     CarryOutError, Due, EntryState, Figures, RunState, RunSummary, carry_out, due, next_due, purge,
     rehearse, settle,
@@ -22,7 +24,7 @@ use fondaco_core::volume::volume_of;
 use super::super::binary;
 use super::super::carry_out::settled_words;
 use super::super::depots::todays_archives;
-use super::super::rule_planning::{Conditions, TriedRules};
+use super::super::rule_planning::{Conditions, Reviewed, TriedRules};
 use super::{Tending, fill_of};
 use crate::failure::Failure;
 use crate::query::keeper_word;
@@ -40,11 +42,7 @@ impl<'s> Tending<'s> {
             self.purge_due();
             self.levels();
             let rules = self.read_rules()?;
-            let catalog = self.scan()?;
-            self.save(&catalog);
-            let tried = self.try_rules(rules, catalog)?;
-            let plan = self.plan(&tried)?;
-            drop(tried);
+            let plan = self.plan_all(&rules)?;
             self.rehearse(&plan)?;
             self.carry_out(&plan)
         });
@@ -52,6 +50,30 @@ impl<'s> Tending<'s> {
         if let Some(budget) = self.state.settings.unattended.verify {
             self.verify(budget);
         }
+    }
+
+    /// Scans, tries and plans: directories together, buckets together, and each managed store for itself. What cannot be
+    /// scanned keeps the others from nothing.
+    fn plan_all(&mut self, rules: &RuleSet) -> Taken<Plan> {
+        let mut groups: Vec<Vec<PathBuf>> = vec![Vec::new(), Vec::new()];
+        for path in self.paths.clone() {
+            match (managed_name(&path), is_store(&path)) {
+                (Some(_), _) => groups.push(vec![path]),
+                (None, true) => groups[1].push(path),
+                (None, false) => groups[0].push(path),
+            }
+        }
+        let (mut draft, mut protect, mut left_out) = (Draft::default(), BTreeSet::new(), 0);
+        for paths in groups.into_iter().filter(|paths| !paths.is_empty()) {
+            let Ok(catalog) = self.scan(&paths, rules) else { continue };
+            self.save(&catalog);
+            let Some(tried) = self.try_rules(rules.clone(), catalog)? else { continue };
+            let reviewed = self.review(&tried);
+            left_out += reviewed.left_out.len() as u64;
+            protect.extend(reviewed.protect);
+            draft.put_each(reviewed.planned, |_, _| {});
+        }
+        self.plan(&draft, protect.into_iter().collect(), left_out)
     }
 
     fn failed(&mut self, step: Step, error: impl std::fmt::Display) -> EndsHere {
@@ -155,8 +177,9 @@ impl<'s> Tending<'s> {
         }
     }
 
-    fn scan(&mut self) -> Taken<Catalog> {
-        let scan = Scan::start(&self.paths, &Options::new(Time::now()))
+    fn scan(&mut self, paths: &[PathBuf], rules: &RuleSet) -> Taken<Catalog> {
+        let stores = rules.stores.clone();
+        let scan = Scan::start(paths, &Options { stores, ..Options::new(Time::now()) })
             .map_err(|error| self.failed(Step::Scan, error))?;
         while !scan.wait_for(Duration::from_millis(200)) {
             if self.time_is_up() {
@@ -208,7 +231,8 @@ impl<'s> Tending<'s> {
         }
     }
 
-    fn try_rules(&mut self, rules: RuleSet, catalog: Catalog) -> Taken<TriedRules<'s>> {
+    /// What the rules take; `None` if that is nothing.
+    fn try_rules(&mut self, rules: RuleSet, catalog: Catalog) -> Taken<Option<TriedRules<'s>>> {
         let depot = self.state.depot();
         let conditions =
             Conditions { state: self.state, depot, given_up: Vec::new(), confirmed: None };
@@ -226,6 +250,9 @@ impl<'s> Tending<'s> {
         }
         for (number, (rule, trial)) in tried.rules.rules.iter().zip(&tried.tried.rules).enumerate()
         {
+            if rule.is_elsewhere(tried.catalog.origin()).is_some() {
+                continue;
+            }
             let title = shown(&rule.title);
             let held_back = tried.tried.keepers(&tried.catalog, number).into_iter();
             let held_back =
@@ -264,14 +291,10 @@ impl<'s> Tending<'s> {
             self.telling.record.rules.push(record);
             self.telling.tell(Step::Try, grade, words);
         }
-        if tried.tried.matches.is_empty() {
-            // quiet success
-            return Err(EndsHere);
-        }
-        Ok(tried)
+        Ok((!tried.tried.matches.is_empty()).then_some(tried))
     }
 
-    fn plan(&mut self, tried: &TriedRules<'_>) -> Taken<Plan> {
+    fn review(&mut self, tried: &TriedRules<'_>) -> Reviewed {
         let reviewed = tried.review();
         for left_out in &reviewed.left_out {
             self.telling.record.refused.add(|| Undone {
@@ -280,10 +303,15 @@ impl<'s> Tending<'s> {
                 why: left_out.refusal.to_string(),
             });
         }
-        let mut draft = Draft::default();
-        draft.put_each(reviewed.planned, |_, _| {});
+        reviewed
+    }
+
+    fn plan(&mut self, draft: &Draft, protect: Vec<DocPath>, left_out: u64) -> Taken<Plan> {
         let count = draft.planned().len();
-        let left_out = reviewed.left_out.len() as u64;
+        if count == 0 && left_out == 0 {
+            // quiet success, or what failed has been told
+            return Err(EndsHere);
+        }
         let grade = if left_out > 0 { Grade::Refused } else { Grade::Done };
         if count == 0 {
             let words =
@@ -291,9 +319,8 @@ impl<'s> Tending<'s> {
             self.telling.tell(Step::Plan, grade, words);
             return Err(EndsHere);
         }
-        let plan = draft
-            .to_plan(reviewed.protect, Time::now())
-            .map_err(|error| self.failed(Step::Plan, error))?;
+        let plan =
+            draft.to_plan(protect, Time::now()).map_err(|error| self.failed(Step::Plan, error))?;
         let frees = plan.frees();
         let mut words = format!(
             "{}: {} freed now and {} later",

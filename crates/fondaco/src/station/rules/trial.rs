@@ -92,7 +92,7 @@ impl TryRules {
         let read_file =
             RuleSet::read(&self.state.rules_file(), &self.state).map_err(Failure::of)?;
         let has_file = read_file.is_some();
-        let rules = read_file.unwrap_or(RuleSet { rules: Vec::new(), protect: Vec::new() });
+        let rules = read_file.unwrap_or(RuleSet::default());
         let (origin, roots) = {
             let catalog = read(&self.catalog);
             (catalog.origin().clone(), catalog.roots().to_vec())

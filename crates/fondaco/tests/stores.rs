@@ -4,12 +4,13 @@
 mod common;
 
 use std::collections::BTreeMap;
+use std::io::{BufRead, BufReader, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use common::servers::{Fault, Proxy, S3_LOGIN, Server};
+use common::servers::{Fault, Proxy, S3_LOGIN, Scripted, Server, answer};
 use common::{FONDACO, Ran, differences, picture};
 use serde_json::Value;
 
@@ -454,4 +455,147 @@ fn a_bucket_is_ranked_and_pruned_by_rules() {
     let scanned = cut.fondaco(&["scan", root]);
     assert_eq!(scanned.code(), 4, "{}", scanned.out());
     assert!(scanned.out().contains("403"), "{}{}", scanned.out(), scanned.err());
+}
+
+/// Rules for a store at a port, with more words for the one rule.
+fn rules_of_store(pier: &Pier, port: u16, more: &str) -> String {
+    let text = format!(
+        "protect = [\"store:readings/kept-2041.01.01\"]\n[[store]]\nname = \"readings\"\n\
+         list = \"http://127.0.0.1:{port}/list\"\nmembers = \"/indices\"\nname_at = \"/index\"\n\
+         bytes_at = \"/bytes\"\nremove = \"DELETE http://127.0.0.1:{port}/indices/{{name}}\"\n\
+         capacity = \"10 KiB\"\n{more}\n[[rule]]\ntitle = \"old readings\"\naction = \"delete\"\n\
+         store = \"readings\"\nage = \"named\"\nolder = \"1 d\"\n"
+    );
+    let file = pier.at.join("rules.toml").to_str().unwrap().to_owned();
+    std::fs::write(&file, text).unwrap();
+    file
+}
+
+fn list_of(members: &[(&str, u64)]) -> String {
+    let one = |(name, bytes): &(&str, u64)| serde_json::json!({ "index": name, "bytes": bytes });
+    serde_json::json!({ "indices": members.iter().map(one).collect::<Vec<_>>() }).to_string()
+}
+
+/// The demo's own store: tried, tended down to the waterline, each with its snapshot, and quiet the next time.
+#[test]
+fn the_members_of_a_data_store_go_by_rules_as_files_do() {
+    let pier = Pier::new(String::new());
+    let mut command = pier.command(&["demo", "--store", "0"]);
+    let mut server = command.stdout(Stdio::piped()).spawn().unwrap();
+    let mut rules = String::new();
+    let mut said = BufReader::new(server.stdout.take().unwrap()).lines();
+    while !rules.contains("at_most") {
+        rules += &said.next().unwrap().unwrap();
+        rules += "\n";
+    }
+    let rules = rules.replace("at_most = { share = \"60 %\" }", "until = \"60 %\"");
+    let file = pier.at.join("rules.toml");
+    std::fs::write(&file, rules).unwrap();
+    let file = file.to_str().unwrap();
+    let tried = pier.fondaco(&["rules", "try", file, "store:readings", "--json"]).ok().json();
+    let takes = tried["rules"][0]["takes"]["entries"].as_u64().unwrap();
+    // enough and no more
+    assert!((10..30).contains(&takes), "{tried}");
+    let tended =
+        pier.fondaco(&["tend", "--rules", file, "store:readings", pier.tree().to_str().unwrap()]);
+    assert_eq!(tended.code(), 0, "{}{}", tended.out(), tended.err());
+    let run = pier.last_run();
+    let actions = run["actions"].as_array().unwrap();
+    assert_eq!(actions.len() as u64, takes);
+    assert!(actions.iter().all(|action| action["state"] == "deleted"), "{run}");
+    let again = pier.fondaco(&["rules", "try", file, "store:readings", "--json"]).ok().json();
+    assert_eq!(again["rules"][0]["takes"]["entries"], 0, "{again}");
+    let back = pier.fondaco(&["put-back", "1"]);
+    assert!(back.out().contains("nothing of run 1 can be put back"), "{}", back.out());
+    server.kill().unwrap();
+    server.wait().unwrap();
+}
+
+/// Whatever a store answers, only what was reviewed goes, by its own name, and only as long as it is what it was.
+#[test]
+fn a_data_store_that_lies_loses_nothing_that_was_not_reviewed() {
+    let odd = ["../x-2041.01.01", "*", "_all", "a,b-2041.01.01", "kept-2041.01.01"];
+    let old = ["tide-2019.01.01", "tide-2019.01.02", "tide-2019.01.03"];
+    let all: Vec<(&str, u64)> = old.iter().chain(&odd).map(|name| (*name, 1000)).collect();
+    let planned = |pier: &Pier, port: u16, more: &str| {
+        let rules = rules_of_store(pier, port, more);
+        let plan = pier.at.join("plan.json").to_str().unwrap().to_owned();
+        let made =
+            pier.fondaco(&["plan", "--rules", &rules, "store:readings", "-o", &plan, "--force"]);
+        (plan, made)
+    };
+    let removals = |server: &Scripted| -> Vec<String> {
+        server.asked().into_iter().filter(|asked| !asked.starts_with("GET")).collect()
+    };
+
+    // one has grown, one is gone, and one stays although its removal was answered well
+    let lists = [
+        list_of(&all),
+        list_of(&[(old[0], 1001), (old[1], 1000), (old[2], 900)]),
+        list_of(&[(old[1], 1000), (old[2], 900)]),
+        list_of(&[(old[2], 900)]),
+    ];
+    let mut asked = 0;
+    let server = Scripted::answering(move |request, client| match request {
+        "GET /list" => {
+            asked += 1;
+            answer(client, "200 OK", &lists[(asked - 1).min(3)]);
+        }
+        _ => answer(client, "200 OK", "{}"),
+    });
+    let pier = Pier::new(String::new());
+    let (plan, made) = planned(&pier, server.port, "");
+    assert!(made.ok().out().contains("3 actions"));
+    let ran = pier.fondaco(&["carry-out", &plan]);
+    assert!(ran.out().contains("its length is another one"), "{}", ran.out());
+    assert!(ran.out().contains("has it still"), "{}", ran.out());
+    let gone = [1, 2]
+        .map(|n| format!("DELETE /indices/{}", old[n].replace('-', "%2D").replace('.', "%2E")));
+    assert_eq!(removals(&server), gone, "{}", ran.out());
+
+    // without its snapshot nothing goes
+    let list = list_of(&all);
+    let server = Scripted::answering(move |request, client| match request {
+        "GET /list" => answer(client, "200 OK", &list),
+        _ => answer(client, "500 Internal Server Error", "{}"),
+    });
+    let pier = Pier::new(String::new());
+    let snapshot =
+        format!("snapshot = \"PUT http://127.0.0.1:{}/snapshots/{{name}}\"", server.port);
+    let (plan, _) = planned(&pier, server.port, &snapshot);
+    let ran = pier.fondaco(&["carry-out", &plan]);
+    assert_eq!(ran.code(), 1, "{}", ran.out());
+    assert!(removals(&server).iter().all(|asked| asked.starts_with("PUT")), "{}", ran.out());
+    assert_eq!(removals(&server).len(), 3);
+
+    // answers that are no list
+    let elsewhere = Scripted::answering(|_, client| answer(client, "200 OK", "{}"));
+    let location = format!("Location: http://127.0.0.1:{}/list\r\n", elsewhere.port);
+    let redirect =
+        format!("HTTP/1.1 302 Found\r\n{location}Content-Length: 0\r\nConnection: close\r\n\r\n");
+    let endless = "HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n{\"indices\":[".to_owned();
+    let body = |body: &str| format!("HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n{body}");
+    for (text, says) in [
+        (redirect, "302"),
+        (endless, "no end"),
+        (body("<html>"), "no JSON"),
+        (body("{\"indices\":{}}"), "no list"),
+        (body("{\"indices\":[{\"index\":\"a\",\"bytes\":\"1 GB\"}]}"), "no bytes"),
+        (body(&list_of(&[("twice", 1), ("twice", 2)])), "two members called twice"),
+        (body(&"[".repeat(100_000)), "no JSON"),
+    ] {
+        let is_endless = says == "no end";
+        let server = Scripted::answering(move |_, client| {
+            let mut written = client.write_all(text.as_bytes());
+            while is_endless && written.is_ok() {
+                written = client.write_all(&[b' '; 65_536]);
+            }
+        });
+        let pier = Pier::new(String::new());
+        let (_, made) = planned(&pier, server.port, "");
+        assert_eq!(made.code(), 1, "{says}: {}", made.out());
+        assert!(made.err().contains(says), "{says}: {}", made.err());
+        assert!(removals(&server).is_empty());
+    }
+    assert!(elsewhere.asked().is_empty());
 }

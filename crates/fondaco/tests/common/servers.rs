@@ -1,11 +1,11 @@
 //! Real servers for the tests, and a way to them that can be disturbed.
 
-use std::io::{Read, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 /// A server on this machine; it ends with this value.
@@ -321,4 +321,59 @@ fn copy(
     let _ = from.shutdown(Shutdown::Both);
     let _ = to.shutdown(Shutdown::Both);
     done
+}
+
+/// A server whose answers a test writes: whole ones, with head. It keeps what it was asked, as `METHOD PATH`.
+pub struct Scripted {
+    pub port: u16,
+    asked: Arc<Mutex<Vec<String>>>,
+    ended: Arc<AtomicBool>,
+}
+
+impl Drop for Scripted {
+    fn drop(&mut self) {
+        self.ended.store(true, Ordering::Relaxed);
+        let _ = TcpStream::connect(("127.0.0.1", self.port));
+    }
+}
+
+impl Scripted {
+    pub fn answering(mut answer: impl FnMut(&str, &mut TcpStream) + Send + 'static) -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let (asked, ended) = (Arc::new(Mutex::new(Vec::new())), Arc::new(AtomicBool::new(false)));
+        let (kept, end) = (Arc::clone(&asked), Arc::clone(&ended));
+        std::thread::spawn(move || {
+            for client in listener.incoming() {
+                if end.load(Ordering::Relaxed) {
+                    return;
+                }
+                let Ok(mut client) = client else { continue };
+                let mut head = String::new();
+                for line in BufReader::new(&client).lines().map_while(Result::ok) {
+                    if line.is_empty() {
+                        break;
+                    }
+                    head += &line;
+                    head += "\n";
+                }
+                let request = head.split(" HTTP/").next().unwrap_or("").to_owned();
+                kept.lock().unwrap().push(request.clone());
+                answer(&request, &mut client);
+            }
+        });
+        Self { port, asked, ended }
+    }
+
+    pub fn asked(&self) -> Vec<String> {
+        self.asked.lock().unwrap().clone()
+    }
+}
+
+/// An answer with a body.
+pub fn answer(client: &mut TcpStream, status: &str, body: &str) {
+    let length = body.len();
+    let head =
+        format!("HTTP/1.1 {status}\r\nContent-Length: {length}\r\nConnection: close\r\n\r\n");
+    let _ = client.write_all(head.as_bytes()).and_then(|()| client.write_all(body.as_bytes()));
 }

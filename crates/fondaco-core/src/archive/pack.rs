@@ -77,9 +77,10 @@ impl Packing {
         located: &Located,
         touched: &Touched,
     ) -> Result<(), Refusal> {
-        let packed = match self.object.can_take_back() {
-            true => self.frame_in_place(target, located, touched)?,
-            false => self.frame_through_spool(target, located, touched)?,
+        let is_spooled = !self.object.can_take_back() && target.allocated <= MOST_SPOOLED;
+        let packed = match is_spooled {
+            false => self.frame_in_place(target, located, touched)?,
+            true => self.frame_through_spool(target, located, touched)?,
         };
         let (entries, length) = packed?;
         let original = target.path.clone();
@@ -89,7 +90,8 @@ impl Packing {
         Ok(())
     }
 
-    /// Writes a target's frame to the archive and takes it back if it is refused; an error of that stops the packing.
+    /// Writes a target's frame to the archive and takes it back if it is refused; an error of that stops the packing. Where
+    /// nothing can be taken back, a refusal stops it.
     fn frame_in_place(
         &mut self,
         target: &Target,
@@ -103,11 +105,15 @@ impl Packing {
         let length = out.bytes;
         match framed {
             Ok(entries) => Ok(Ok((entries, length))),
-            Err(refusal) => {
+            Err(refusal) if self.object.can_take_back() => {
                 let back = self.object.take_back_to(self.length);
                 back.map_err(CallError::on(Op::Write, part))?;
                 Ok(Err(refusal))
             }
+            Err(refusal @ Refusal::Archive(_)) => Err(refusal),
+            Err(refusal) => Err(Refusal::Archive(format!(
+                "{refusal}; it is too large to be kept aside, and what was sent cannot be taken back"
+            ))),
         }
     }
 
@@ -118,9 +124,9 @@ impl Packing {
         located: &Located,
         touched: &Touched,
     ) -> Result<Framed, Refusal> {
-        let part = self.path();
-        let mut spool = tempfile::spooled_tempfile(SPOOLED_IN_MEMORY);
-        let framed = frame(target, located, touched, &mut spool, &part, &mut self.names);
+        let (part, directory) = (self.path(), spool_directory());
+        let mut spool = tempfile::spooled_tempfile_in(SPOOLED_IN_MEMORY, &directory);
+        let framed = frame(target, located, touched, &mut spool, &directory, &mut self.names);
         let entries = match framed {
             Ok(entries) => entries,
             Err(refusal) => return Ok(Err(refusal)),
@@ -193,6 +199,13 @@ type Framed = Result<(Vec<ArchivedEntry>, u64), Refusal>;
 
 /// A frame that is spooled is kept in memory up to so many bytes, and in a file without a name beyond.
 const SPOOLED_IN_MEMORY: usize = 8 << 20;
+/// A target that takes more is not spooled.
+const MOST_SPOOLED: Bytes = Bytes::new(4 << 30);
+
+/// Where frames are spooled: `TMPDIR`, or else where files are kept that may be large. `/tmp` often lies in memory.
+fn spool_directory() -> PathBuf {
+    std::env::var_os("TMPDIR").map_or_else(|| PathBuf::from("/var/tmp"), PathBuf::from)
+}
 
 /// Counts what is written.
 struct Counting<'a> {

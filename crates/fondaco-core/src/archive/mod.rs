@@ -10,6 +10,7 @@
 //! The archive is POSIX pax inside zstd, one zstd frame per target, so that `tar`, `zstd` and
 //! `sha256sum` can check and unpack it without Fondaco, and one target can be unpacked alone.
 
+mod ahead;
 mod copy;
 mod depot;
 mod dress;
@@ -24,6 +25,7 @@ mod tar_form;
 mod tar_read;
 mod unpack;
 mod verify;
+mod writers;
 
 pub(crate) use copy::{Copying, Links};
 pub use depot::{

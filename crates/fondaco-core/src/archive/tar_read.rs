@@ -20,6 +20,8 @@ use super::tar_form::{attribute_key, kind_of, read_sparse_map};
 use crate::kernel::Kind;
 
 const BLOCK: u64 = 512;
+/// Contents of large files are read by so many bytes.
+const BUFFER: usize = 256 << 10;
 /// More than names, links and all attributes of one file can come to (`xattr(7)`: 64 KiB each).
 const RECORDS_MOST: u64 = 64 << 20;
 
@@ -28,7 +30,11 @@ pub(super) struct TarReader<R> {
     inner: R,
     /// Bytes to the end of the member at hand, its padding included.
     left: u64,
+    buffer: Vec<u8>,
 }
+
+/// Contents of a small file: pieces with their offsets, holes left out.
+pub(super) type Pieces = Vec<(u64, Vec<u8>)>;
 
 /// One member; its data is read through [`TarReader::content`].
 pub(super) struct Member {
@@ -39,7 +45,7 @@ pub(super) struct Member {
 
 impl<R: Read> TarReader<R> {
     pub(super) fn new(inner: R) -> Self {
-        Self { inner, left: 0 }
+        Self { inner, left: 0, buffer: Vec::new() }
     }
 
     /// What is left behind the last member.
@@ -104,6 +110,26 @@ impl<R: Read> TarReader<R> {
         }
     }
 
+    /// Reads the contents of a small file, to be hashed and written elsewhere.
+    pub(super) fn pieces(&mut self, member: &Member, size: u64) -> io::Result<Pieces> {
+        let mut data = (&mut self.inner).take(member.length);
+        let stretches = match member.records.get(&b"GNU.sparse.major"[..]) {
+            Some(_) => read_sparse_map(&mut data)?,
+            None => vec![(0, size)],
+        };
+        let mut pieces = Vec::with_capacity(stretches.len());
+        for (offset, length) in stretches {
+            let mut piece = Vec::new();
+            (&mut data).take(length).read_to_end(&mut piece)?;
+            if (piece.len() as u64) < length {
+                return Err(io::ErrorKind::UnexpectedEof.into());
+            }
+            pieces.push((offset, piece));
+        }
+        self.left -= member.length - data.limit();
+        Ok(pieces)
+    }
+
     /// Reads a file's contents; `each` gets every piece with its offset, holes left out. Gives the
     /// hash of the whole, holes read as zeros.
     pub(super) fn content(
@@ -118,7 +144,9 @@ impl<R: Read> TarReader<R> {
             None => vec![(0, size)],
         };
         let mut hash = ContentHash::default();
-        let mut buffer = vec![0u8; 256 * 1024];
+        // a buffer for each file would be cleared for each
+        self.buffer.resize(BUFFER, 0);
+        let buffer = &mut self.buffer;
         for (offset, length) in stretches {
             hash.zeros_up_to(offset);
             let mut done = 0;
@@ -140,6 +168,11 @@ impl<R: Read> TarReader<R> {
 }
 
 impl Member {
+    /// Length of its data in the archive.
+    pub(super) fn length(&self) -> u64 {
+        self.length
+    }
+
     /// Its name, without the slash that ends a directory's.
     pub(super) fn name(&self) -> PathBuf {
         let name = self.records.get(&b"GNU.sparse.name"[..]).or(self.records.get(&b"path"[..]));

@@ -4,16 +4,18 @@ use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::fs::File;
 use std::io::Read;
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::OwnedFd;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{AtFlags, Mode, OFlags};
 
+use super::ahead::with_ahead;
 use super::dress::{dress, make_without_contents};
 use super::siblings::Siblings;
 use super::tar_form::plain_name;
 use super::tar_read::{Member, TarReader};
+use super::writers::{Failed, LONGEST, NewFile, Writers};
 use super::{ArchiveFiles, ArchivedEntry, ArchivedTarget, Depot, DepotAddress, DepotError, Index};
 use crate::kernel::{CallError, Kind, Op, PrivateDir, open_beneath};
 use crate::shown::{DocPath, Shown};
@@ -93,9 +95,56 @@ impl OpenArchive {
         let frame = self.depot.read(&self.object, target.offset, Some(target.length))?;
         let decoder = zstd::stream::read::Decoder::new(frame);
         let decoder = decoder.map_err(CallError::on(Op::Read, &self.path))?;
-        let mut tar = TarReader::new(decoder);
         let top = plain_name(&target.original.0).to_owned();
-        let restore = Restore { area, held, top, siblings: Siblings::new(self, place) };
+        let siblings = Siblings::new(self, place);
+        let size: u64 = target.entries.iter().map(|entry| entry.size).sum();
+        let sync = match target.entries.len() > WORTH_ONE_SYNC {
+            true => Sync::Together,
+            false => Sync::Each,
+        };
+        if size < WORTH_THREADS {
+            let restore = Restore { area, held, top, siblings, sync, writers: None };
+            self.restore_all(decoder, target, &restore)?;
+        } else {
+            let failed = Failed::default();
+            with_ahead(decoder, |stream| {
+                Writers::with(&failed, |writers| {
+                    let writers = Some(writers);
+                    let restore =
+                        Restore { area, held, top, siblings, sync: Sync::Together, writers };
+                    self.restore_all(stream, target, &restore)
+                })
+            })?;
+        }
+        // a directory's times and mode last: filling it changes the one and may need the other
+        let directories = target.entries.iter().rev().filter(|e| e.kind == Kind::Directory);
+        for directory in directories {
+            let place = place_of(held, plain_name(&target.original.0), &directory.name.0)?;
+            let path = area.path().join(&place);
+            let fd = open_beneath(area.fd(), &place, OFlags::RDONLY | OFlags::DIRECTORY)
+                .map_err(CallError::on(Op::Open, &path))?;
+            dress(&fd, directory, &path)?;
+            if sync == Sync::Each {
+                rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, area.path()))?;
+            }
+        }
+        area.sync()?;
+        if sync == Sync::Together || size >= WORTH_THREADS {
+            // one for all of the volume takes less time than one for each of many files (syncfs(2))
+            rustix::fs::syncfs(area.fd()).map_err(CallError::on(Op::Sync, area.path()))?;
+        }
+        Ok(Unpacked { entries: target.entries.len() as u64 })
+    }
+
+    /// Restores all entries of a target from its frame.
+    fn restore_all<'a>(
+        &self,
+        stream: impl Read,
+        target: &'a ArchivedTarget,
+        restore: &Restore<'a, '_>,
+    ) -> Result<(), DepotError> {
+        let differs = |reason: String| DepotError::Differs { path: self.path.clone(), reason };
+        let mut tar = TarReader::new(stream);
         for wanted in &target.entries {
             let member = tar.next().map_err(|error| differs(error.to_string()))?;
             let member =
@@ -107,14 +156,7 @@ impl OpenArchive {
             }
             restore.make(&mut tar, &member, wanted)?;
         }
-        // a directory's times and mode last: filling it changes the one and may need the other
-        for directory in target.entries.iter().rev().filter(|e| e.kind == Kind::Directory) {
-            let fd = restore.open(&directory.name.0, OFlags::RDONLY | OFlags::DIRECTORY)?;
-            dress(&fd, directory, &area.path().join(&directory.name.0))?;
-            rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, area.path()))?;
-        }
-        area.sync()?;
-        Ok(Unpacked { entries: target.entries.len() as u64 })
+        Ok(())
     }
 }
 
@@ -149,35 +191,49 @@ pub(super) fn read_index(depot: &dyn Depot, name: &str) -> Result<Index, DepotEr
     Index::parse(&text).map_err(|error| DepotError::Differs { path, reason: error.to_string() })
 }
 
-struct Restore<'a> {
+/// A target with fewer bytes is restored before threads have begun.
+const WORTH_THREADS: u64 = 4 << 20;
+/// With more entries, one sync of the volume takes less time than one for each.
+const WORTH_ONE_SYNC: usize = 64;
+
+/// How what was restored is made durable.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Sync {
+    /// Each file and directory when it is whole.
+    Each,
+    /// The volume, when all is.
+    Together,
+}
+
+/// Where an entry goes, below the private directory.
+fn place_of(held: &OsStr, top: &Path, name: &Path) -> Result<PathBuf, CallError> {
+    let below = name.strip_prefix(top).map_err(|_| {
+        CallError::on(Op::Create, name)(std::io::Error::other("it lies outside its target"))
+    })?;
+    let mut place = PathBuf::from(held);
+    place.extend(below);
+    Ok(place)
+}
+
+struct Restore<'a, 'w> {
     area: &'a PrivateDir,
     held: &'a OsStr,
     top: PathBuf,
     siblings: Siblings<'a>,
+    sync: Sync,
+    writers: Option<&'w Writers<'a>>,
 }
 
-impl Restore<'_> {
-    /// Where an entry goes, below the private directory.
+impl<'a> Restore<'a, '_> {
     fn place(&self, name: &Path) -> Result<PathBuf, CallError> {
-        let below = name.strip_prefix(&self.top).map_err(|_| {
-            CallError::on(Op::Create, name)(std::io::Error::other("it lies outside its target"))
-        })?;
-        let mut place = PathBuf::from(self.held);
-        place.extend(below);
-        Ok(place)
-    }
-
-    fn open(&self, name: &Path, flags: OFlags) -> Result<OwnedFd, CallError> {
-        let place = self.place(name)?;
-        open_beneath(self.area.fd(), &place, flags)
-            .map_err(CallError::on(Op::Open, self.area.path().join(place)))
+        place_of(self.held, &self.top, name)
     }
 
     fn make(
         &self,
         tar: &mut TarReader<impl Read>,
         member: &Member,
-        wanted: &ArchivedEntry,
+        wanted: &'a ArchivedEntry,
     ) -> Result<(), DepotError> {
         let place = self.place(&wanted.name.0)?;
         let path = self.area.path().join(&place);
@@ -203,11 +259,27 @@ impl Restore<'_> {
         }
         if let Some(first) = &wanted.same_as {
             return self.siblings.read(first, &mut |tar, member, content| {
-                make_new(tar, member, content, (&parent, name), &path)
+                make_new(tar, member, content, (&parent, name), &path, self.sync)
             });
         }
-        make_new(tar, member, wanted, (&parent, name), &path)
+        if let Some(writers) = self.writers
+            && wanted.kind == Kind::File
+            && member.length() <= LONGEST
+        {
+            let fd = new_file(&parent, name, &path)?;
+            let pieces = tar.pieces(member, wanted.size);
+            let pieces = pieces.map_err(CallError::on(Op::Read, &path))?;
+            return writers.write(NewFile { fd, pieces, wanted, path });
+        }
+        make_new(tar, member, wanted, (&parent, name), &path, self.sync)
     }
+}
+
+/// A new file that only this user may read.
+fn new_file(parent: &OwnedFd, name: &OsStr, path: &Path) -> Result<OwnedFd, CallError> {
+    let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    rustix::fs::openat(parent, name, flags, Mode::RUSR | Mode::WUSR)
+        .map_err(CallError::on(Op::Create, path))
 }
 
 /// Makes an entry that is no other name of one that is there.
@@ -217,9 +289,10 @@ fn make_new(
     wanted: &ArchivedEntry,
     (parent, name): (&OwnedFd, &OsStr),
     path: &Path,
+    sync: Sync,
 ) -> Result<(), DepotError> {
     if wanted.kind == Kind::File {
-        return make_file(tar, member, wanted, parent.as_fd(), name, path);
+        return make_file(tar, member, wanted, (parent, name), path, sync);
     }
     Ok(make_without_contents(parent, name, wanted).map_err(CallError::on(Op::Create, path))?)
 }
@@ -229,14 +302,11 @@ fn make_file(
     tar: &mut TarReader<impl Read>,
     member: &Member,
     wanted: &ArchivedEntry,
-    parent: impl AsFd,
-    name: &OsStr,
+    (parent, name): (&OwnedFd, &OsStr),
     path: &Path,
+    sync: Sync,
 ) -> Result<(), DepotError> {
-    let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let fd = rustix::fs::openat(parent, name, flags, Mode::RUSR | Mode::WUSR)
-        .map_err(CallError::on(Op::Create, path))?;
-    let file = File::from(fd);
+    let file = File::from(new_file(parent, name, path)?);
     let hash = tar
         .content(member, wanted.size, &mut |at, data| file.write_all_at(data, at))
         .map_err(CallError::on(Op::Write, path))?;
@@ -247,5 +317,8 @@ fn make_file(
     file.set_len(wanted.size).map_err(CallError::on(Op::Write, path))?;
     let fd = OwnedFd::from(file);
     dress(&fd, wanted, path)?;
-    Ok(rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, path))?)
+    match sync {
+        Sync::Each => Ok(rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, path))?),
+        Sync::Together => Ok(()),
+    }
 }

@@ -2,11 +2,12 @@
 
 use std::io::{self, Read};
 use std::path::Path;
-use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::mpsc::{SyncSender, sync_channel};
 use std::sync::{Mutex, PoisonError};
 
 use sha2::{Digest, Sha256};
 
+use super::ahead::{Ahead, PIECES, hand_over};
 use super::original::hex;
 use super::tar_read::{TarReader, has_content};
 use super::{ArchivedEntry, ArchivedTarget, DepotError};
@@ -15,9 +16,6 @@ use crate::shown::shown;
 
 /// With fewer bytes of contents a thread takes longer to begin than it saves.
 const WORTH_A_THREAD: u64 = 4 << 20;
-/// So many bytes are handed over at once, and so many times before the reader waits.
-const PIECE: usize = 256 << 10;
-const PIECES: usize = 16;
 
 /// Reads the whole archive as it is stored, compares it with the index, and gives its SHA-256. A large one is read, hashed and
 /// unpacked on a thread of its own, while this one hashes what is in it.
@@ -43,7 +41,7 @@ pub(super) fn read_back(
             .name("proof".to_owned())
             .spawn_scoped(scope, move || take().map(|stored| unpack_and_hash(stored, &send)));
         let Ok(thread) = thread else { return None };
-        let compared = compare_all(Ahead { receive, piece: Vec::new(), at: 0 }, path, targets);
+        let compared = compare_all(Ahead::of(receive), path, targets);
         // the receiver is gone with what was compared, so that the thread ends whatever came of it
         let hash = match thread.join() {
             Ok(hash) => hash?,
@@ -77,23 +75,14 @@ fn read_back_here(
     Ok(hex(&hashed.hash.finalize()))
 }
 
-/// Unpacks what is stored and hands it over piece by piece; gives the hash of all that is stored, if all of it was taken.
+/// Unpacks what is stored and hands it over; gives the hash of all that is stored, if all of it was taken.
 fn unpack_and_hash(
     stored: impl Read,
     pieces: &SyncSender<io::Result<Vec<u8>>>,
 ) -> io::Result<Option<String>> {
     let mut hashed = Hashed { stored, hash: Sha256::new() };
-    let unpacked = zstd::stream::read::Decoder::new(&mut hashed).and_then(|mut decoder| {
-        loop {
-            let mut piece = Vec::with_capacity(PIECE);
-            if (&mut decoder).take(PIECE as u64).read_to_end(&mut piece)? == 0 {
-                return Ok(true);
-            }
-            if pieces.send(Ok(piece)).is_err() {
-                return Ok(false);
-            }
-        }
-    });
+    let unpacked = zstd::stream::read::Decoder::new(&mut hashed)
+        .and_then(|mut decoder| hand_over(&mut decoder, pieces));
     match unpacked {
         Ok(true) => {
             io::copy(&mut hashed, &mut io::sink())?;
@@ -106,29 +95,6 @@ fn unpack_and_hash(
             let _ = pieces.send(Err(error));
             Ok(None)
         }
-    }
-}
-
-/// Reads what another thread hands over.
-struct Ahead {
-    receive: Receiver<io::Result<Vec<u8>>>,
-    piece: Vec<u8>,
-    at: usize,
-}
-
-impl Read for Ahead {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        if self.at == self.piece.len() {
-            match self.receive.recv() {
-                Ok(piece) => (self.piece, self.at) = (piece?, 0),
-                // the other thread has come to the end
-                Err(_) => return Ok(0),
-            }
-        }
-        let got = buffer.len().min(self.piece.len() - self.at);
-        buffer[..got].copy_from_slice(&self.piece[self.at..self.at + got]);
-        self.at += got;
-        Ok(got)
     }
 }
 

@@ -761,6 +761,7 @@ fn the_page_about_rules_and_the_schema_are_those_of_the_parser() {
         let table = match word.of {
             WordOf::Thin => "thin.",
             WordOf::AtMost => "at_most.",
+            WordOf::Store => "store.",
             _ => "",
         };
         let row = format!("| `{table}{}` | `{}` | {} |", word.name, word.example, word.meaning);

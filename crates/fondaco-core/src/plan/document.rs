@@ -83,7 +83,7 @@ impl Deed {
             Self::Restore { .. } => "restore",
             Self::RemovePackages => "remove packages",
             Self::VacuumJournal => "vacuum",
-            Self::RemoveObject => "remove object",
+            Self::RemoveObject => "remove",
             Self::End { by_force: false } => "end process",
             Self::End { by_force: true } => "kill process",
             Self::Cut => "cut",

@@ -191,7 +191,7 @@ impl<'a> Reviewer<'a> {
             .filter(|to| !is_store(to))
             .is_some_and(|to| volume_root(to, self.state, &self.mounts) == volume);
         let deed = match (is_store(&path), deed) {
-            (true, Deed::Delete) => Deed::RemoveObject,
+            (true, Deed::Delete | Deed::RemoveObject) => Deed::RemoveObject,
             (true, other) => {
                 let word = other.word();
                 let reason = format!("an object of a store can only be deleted, not: {word}");

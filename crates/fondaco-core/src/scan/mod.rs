@@ -218,7 +218,11 @@ impl Scan {
         let definition = definition.ok_or_else(|| ScanError::NoStore(root.to_owned()))?;
         let begun = Instant::now();
         let catalog = objects::list_managed(root, definition, options.now)?;
+        let (entries, bytes) = (catalog.rows() as u64, catalog.origin().store.as_ref());
+        let bytes = bytes.map_or(0, |store| store.used.get());
         let shared = Arc::new(Shared::new(catalog, options, Threads { first: 1, most: 1 }));
+        shared.figures[0].entries.store(entries, Relaxed);
+        shared.figures[0].bytes.store(bytes, Relaxed);
         shared.ended(begun, None);
         Ok(Self { shared, begun, coordinator: None })
     }

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use anyhow::{Context, Result};
+use fondaco_core::archive::is_store;
 use fondaco_core::catalog::{Catalog, EntryId};
 use fondaco_core::duplicates::{
     Candidates, Containment, Found, Keep, Known, NotRead, SameName, Set, same_names, search,
@@ -17,12 +18,18 @@ use super::look::{Closer, Looked, tell_answer};
 use super::{Outcome, binary, excluded_line, plan, stop_asked};
 use crate::cli::{self, SameBy};
 use crate::environment::{open_state, state_if_any};
-use crate::output::{ProgressLine, Usage, say, tell};
+use crate::output::{ProgressLine, Usage, say, tell, usage};
 use crate::query::{self, NotThere, Pairs};
 
 pub(super) fn run(arguments: &cli::Duplicates, state: Option<PathBuf>) -> Result<Outcome> {
     let keep = keep(&arguments.keep)?;
     let looked = Looked::of(&arguments.scanned, Closer::No, state.clone())?;
+    if let Some(root) = looked.catalog.roots().iter().find(|root| is_store(&root.path)) {
+        usage!(
+            "{}: objects of a store are not compared, their contents are not read",
+            Shown(&root.path)
+        );
+    }
     let found = Arc::new(find(&looked, arguments.fresh, state.clone())?);
     let accounts = looked.accounts();
     let names = match arguments.by {

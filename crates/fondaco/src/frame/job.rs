@@ -23,6 +23,7 @@ use fondaco_core::packed_list::PackedList;
 use fondaco_core::parallel;
 use fondaco_core::peek::peek;
 use fondaco_core::plan::{Choice, Plan, Reviewer};
+use fondaco_core::rule::RuleSet;
 use fondaco_core::saved::{self, SavedScan};
 use fondaco_core::scan::{Options, Scan, ScanError, reconcile, replace};
 use fondaco_core::shown::Shown;
@@ -114,6 +115,18 @@ impl Jobs {
 fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Option<Arc<Scan>>>) {
     let message = match job {
         Job::LoadVolumes(state) => ask_volumes(&state),
+        Job::ScanStore(number, root, now, state) => {
+            let begun = RuleSet::read(&state.rules_file(), &state).map_err(Failure::of);
+            let begun = begun.and_then(|rules| {
+                let stores = rules.unwrap_or_default().stores;
+                let options = Options { stores, ..Options::new(now) };
+                Scan::start(&[root], &options).map_err(Failure::of)
+            });
+            match begun {
+                Ok(begun) => return watch_scan(number, begun, messages, scan),
+                Err(reason) => Message::ScanRefused { number, reason },
+            }
+        }
         Job::Scan(number, roots, now) => {
             let options = Options { stand_back: true, ..Options::new(now) };
             match Scan::start(&roots, &options) {

@@ -268,6 +268,8 @@ pub enum Job {
     LoadVolumes(State),
     /// Scan; the number tells it from earlier ones.
     Scan(u64, Vec<PathBuf>, Time),
+    /// As `Scan`, of a managed store that the rule file of the state directory defines.
+    ScanStore(u64, PathBuf, Time, State),
     /// End the scan.
     StopScan,
     /// Scan one directory of the catalog again.

@@ -64,13 +64,14 @@ impl RuleWords<'_> {
 /// What a rule does, a line for each thing that it says.
 pub fn rule_words(rule: &Rule) -> Vec<String> {
     let groups: Vec<&str> = rule.leftovers.iter().map(|name| name.group().key).collect();
-    let what = match (groups.is_empty(), rule.takes) {
-        (false, _) => format!("leftovers ({})", groups.join(", ")),
-        (true, Takes::Files) => "files".to_owned(),
-        (true, Takes::Directories) => "whole directories".to_owned(),
+    let what = match (&rule.store, groups.is_empty(), rule.takes) {
+        (Some(store), ..) => format!("members of store:{store}"),
+        (None, false, _) => format!("leftovers ({})", groups.join(", ")),
+        (None, true, Takes::Files) => "files".to_owned(),
+        (None, true, Takes::Directories) => "whole directories".to_owned(),
     };
     let mut lines = vec![format!(
-        "{}: {what} of which holds {}",
+        "{}: {what} with {}",
         rule.action.words(),
         match rule.words.as_slice() {
             [] => "anything".to_owned(),

@@ -20,6 +20,7 @@ pub use regenerable::{Regenerable, Regenerables, TableError};
 pub use repository::{Repository, RepositoryState};
 pub(crate) use repository::{ask as repository_state, find as repository_of};
 
+use crate::archive::is_store;
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::{self, Holder, Kind, OpenFiles, Stat};
 use crate::lens::{Accounts, AccountsOf};
@@ -50,6 +51,8 @@ pub enum Verdict {
     Regenerated(String),
     /// Neither in use nor protected; whether it is needed is not known.
     Unknown(Age),
+    /// It lies in a store, which tells no more.
+    InStore(Age),
 }
 
 impl fmt::Display for Verdict {
@@ -78,6 +81,9 @@ impl fmt::Display for Verdict {
                     n => format!("{n} other names keep"),
                 };
                 write!(f, "Frees nothing alone: {others} its bytes")
+            }
+            Self::InStore(age) => {
+                write!(f, "Unknown whether needed: a store does not tell. Written {age} ago")
             }
             Self::Unknown(age) => {
                 write!(f, "Unknown whether needed. Not open, not protected; written {age} ago")
@@ -196,9 +202,10 @@ pub fn gather(catalog: &Catalog, id: EntryId, sources: &Sources<'_>) -> Evidence
         origin.device_now(device).err()
     });
     // a path of another machine may name something here, which is not what was scanned
+    let in_store = is_store(&path);
     let stat = match &elsewhere {
-        None => kernel::stat_path(&path),
-        Some(_) => Err(io::ErrorKind::NotFound.into()),
+        None if !in_store => kernel::stat_path(&path),
+        _ => Err(io::ErrorKind::NotFound.into()),
     };
     let protected = if elsewhere.is_none() { protection.reason(&path) } else { None };
     let holders = stat.as_ref().map_or(Vec::new(), |stat| holders(catalog, id, stat, open));
@@ -217,11 +224,19 @@ pub fn gather(catalog: &Catalog, id: EntryId, sources: &Sources<'_>) -> Evidence
     let mut evidence = Evidence {
         verdict: match &elsewhere {
             Some(reason) => Verdict::Elsewhere(reason.to_string()),
+            None if in_store && protected.is_none() => {
+                Verdict::InStore(catalog.newest(id).age(now))
+            }
+            None if in_store => Verdict::Protected(protected.clone().unwrap_or_default()),
             None => verdict(&stat, protected.as_deref(), &holders, catalog.newest(id), now),
         },
-        package: elsewhere.is_some().then_some(Ownership::Unknown),
+        package: (elsewhere.is_some() || in_store).then_some(Ownership::Unknown),
         regenerable,
-        repository: if elsewhere.is_none() { repository::find(catalog, id) } else { None },
+        repository: if elsewhere.is_none() && !in_store {
+            repository::find(catalog, id)
+        } else {
+            None
+        },
         other_names,
         names_elsewhere,
         family: generations(catalog, id),
@@ -252,7 +267,7 @@ impl Evidence {
 
     /// Asks the databases of packages and the repository. That may take a while.
     pub fn complete(&mut self, packages: &Packages) {
-        if matches!(self.verdict, Verdict::Elsewhere(_)) {
+        if matches!(self.verdict, Verdict::Elsewhere(_)) || is_store(&self.path) {
             return;
         }
         let is_directory = self.stat.as_ref().is_some_and(|stat| stat.kind == Kind::Directory);
@@ -267,7 +282,11 @@ impl Evidence {
     fn judge(&mut self) {
         if matches!(
             self.verdict,
-            Verdict::Gone | Verdict::Elsewhere(_) | Verdict::Unreadable(_) | Verdict::Protected(_)
+            Verdict::Gone
+                | Verdict::Elsewhere(_)
+                | Verdict::Unreadable(_)
+                | Verdict::Protected(_)
+                | Verdict::InStore(_)
         ) {
             return;
         }

@@ -4,6 +4,7 @@ use std::fmt::Debug;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use fondaco_core::archive::is_store;
 use fondaco_core::plan::Deed;
 use fondaco_core::units::Bytes;
 
@@ -118,7 +119,10 @@ pub enum Overlay {
 }
 
 /// The deeds in the order in which they are offered: the safest first.
-pub fn deeds(depot: &Path) -> Vec<Deed> {
+pub fn deeds(path: &Path, depot: &Path) -> Vec<Deed> {
+    if is_store(path) {
+        return vec![Deed::RemoveObject];
+    }
     let archive = Deed::Archive { depot: depot.to_owned() };
     // where something is moved to is asked for when that is chosen
     let other_place = Deed::Move { to: PathBuf::new(), same_volume: false };

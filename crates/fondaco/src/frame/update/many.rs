@@ -30,7 +30,8 @@ pub fn choose(model: &mut Model) -> Vec<Job> {
         model.say("There is no file in it");
         return Vec::new();
     }
-    let deeds = deeds(&model.state.depot());
+    let root = model.scan.roots.first().cloned().unwrap_or_default();
+    let deeds = deeds(&root, &model.state.depot());
     let (count, bytes) = (whole.entries, whole.allocated);
     let named = format!("all {} of them", counted(count, "file"));
     model.overlay = Some(Overlay::ChooseForMany { count, named, bytes, deeds, cursor: 0 });

@@ -19,6 +19,7 @@ pub use overlay::palette_rows;
 
 use std::path::PathBuf;
 
+use fondaco_core::archive::managed_name;
 use fondaco_core::carry_out::Settled;
 use fondaco_core::shown::Shown;
 use fondaco_core::units::{Time, counted};
@@ -286,7 +287,12 @@ pub fn begin_scan(model: &mut Model, roots: Vec<PathBuf>) -> Vec<Job> {
     // of two that are begun one after the other, what was there before both is kept
     model.before_scan.get_or_insert_with(|| Box::new((scan, place, rooms)));
     model.evidence = None;
-    let mut jobs = vec![Job::Scan(number, model.scan.roots.clone(), model.now)];
+    let mut jobs = vec![match model.scan.roots.as_slice() {
+        [root] if managed_name(root).is_some() => {
+            Job::ScanStore(number, root.clone(), model.now, model.state.clone())
+        }
+        roots => Job::Scan(number, roots.to_vec(), model.now),
+    }];
     jobs.extend(lens::on_other_scan(model));
     jobs
 }

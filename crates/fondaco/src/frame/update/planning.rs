@@ -38,7 +38,7 @@ pub fn choose_deed(model: &mut Model) -> Vec<Job> {
         model.say_trouble(format!("Protected and cannot be planned: {reason}"));
         return Vec::new();
     }
-    let (deeds, held) = (deeds(&model.state.depot()), None);
+    let (deeds, held) = (deeds(&path, &model.state.depot()), None);
     model.overlay =
         Some(Overlay::ChooseDeed { path, name, deeds, held, bytes, cursor: 0, changes: false });
     Vec::new()

@@ -1,6 +1,7 @@
 //! Evidence: what is known about the selected thing, and what that means for it.
 
 use fondaco_core::analysis::{Evidence, Ownership, RepositoryState, Verdict};
+use fondaco_core::archive::is_store;
 use fondaco_core::kernel::Kind;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, Time, counted, grouped};
@@ -161,7 +162,7 @@ pub fn of_entry(model: &Model, pen: &Pen<'_>, row: Option<EntryFacts>) -> Sheet 
         | Verdict::OwnedByPackage(..)
         | Verdict::InUse(_) => theme.trouble,
         Verdict::JustWritten(_) | Verdict::KeptByOtherNames(_) => theme.amber,
-        Verdict::Unknown(_) | Verdict::Regenerated(_) => theme.teal,
+        Verdict::Unknown(_) | Verdict::InStore(_) | Verdict::Regenerated(_) => theme.teal,
     };
     sheet.verdict = Some((evidence.verdict.to_string(), style));
     entry_facts(model, &mut sheet, evidence, row);
@@ -212,7 +213,11 @@ fn entry_facts(model: &Model, sheet: &mut Sheet, evidence: &Evidence, row: Optio
         (true, 0) => "by no process".to_owned(),
         (true, n) => format!("not known: {n} processes may not be looked into"),
     };
-    sheet.fact("open", open);
+    // of an object of a store nobody here is asked
+    let in_store = is_store(&evidence.path);
+    if !in_store {
+        sheet.fact("open", open);
+    }
     if evidence.subvolume {
         sheet.fact("subvolume", "of its own, on the same volume".to_owned());
     }
@@ -223,21 +228,25 @@ fn entry_facts(model: &Model, sheet: &mut Sheet, evidence: &Evidence, row: Optio
     sheet.list = largest.map(|(below, bytes)| (shown(below), model.bytes(*bytes))).collect();
 }
 
+/// The package that owns it, or that nobody has said it yet.
+fn package(evidence: &Evidence) -> String {
+    match &evidence.package {
+        None => "asking …".to_owned(),
+        Some(Ownership::Unknown) => "not known: no database here".to_owned(),
+        Some(Ownership::Nobody) => "of none".to_owned(),
+        Some(Ownership::Package { name, source }) => format!("{name} ({source})"),
+        Some(Ownership::Several { names, count, source }) => {
+            let more = if *count > names.len() { ", …" } else { "" };
+            format!("files of {count} ({source}): {}{more}", names.join(", "))
+        }
+    }
+}
+
 /// What others say of it, or that they have not said it yet.
 fn found_facts(sheet: &mut Sheet, evidence: &Evidence) {
-    sheet.fact(
-        "package",
-        match &evidence.package {
-            None => "asking …".to_owned(),
-            Some(Ownership::Unknown) => "not known: no database here".to_owned(),
-            Some(Ownership::Nobody) => "of none".to_owned(),
-            Some(Ownership::Package { name, source }) => format!("{name} ({source})"),
-            Some(Ownership::Several { names, count, source }) => {
-                let more = if *count > names.len() { ", …" } else { "" };
-                format!("files of {count} ({source}): {}{more}", names.join(", "))
-            }
-        },
-    );
+    if !is_store(&evidence.path) {
+        sheet.fact("package", package(evidence));
+    }
     if let Some(regenerable) = &evidence.regenerable {
         let place = if regenerable.at == evidence.path {
             String::new()

@@ -1,5 +1,6 @@
 //! The waterline gauge: level, waterline, and the relief that is planned. Never hidden.
 
+use fondaco_core::archive::is_store;
 use fondaco_core::kernel::Capacity;
 use fondaco_core::plan::Forecast;
 use fondaco_core::shown::shown;
@@ -18,7 +19,12 @@ use crate::frame::model::Model;
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
     let Some(volume) = model.gauge_volume() else {
-        let text = if model.volumes_loaded { "no volume" } else { "asking the volumes …" };
+        let in_store = model.scan.roots.first().is_some_and(|root| is_store(root));
+        let text = match (in_store, model.volumes_loaded) {
+            (true, _) => "a store has no level: what goes there frees nothing here",
+            (false, true) => "no volume",
+            (false, false) => "asking the volumes …",
+        };
         pen.text(1, area.y, text, theme.dim, area.width);
         return;
     };

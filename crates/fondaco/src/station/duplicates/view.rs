@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::time::Duration;
 
+use fondaco_core::archive::is_store;
 use fondaco_core::duplicates::{Figures, Relation};
 use fondaco_core::shown::shown;
 use fondaco_core::units::{Age, Bytes, counted, grouped, share_words};
@@ -39,6 +40,9 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
 fn before(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
     let text = match &model.rooms.duplicates.could {
+        _ if model.scan.roots.iter().any(|root| is_store(root)) => {
+            "Objects of a store are not compared: their contents are not read.".to_owned()
+        }
         None if model.scan.running => "Files are compared when the scan has ended.".to_owned(),
         None => "counting what could be equal …".to_owned(),
         Some(could) if could.files == 0 => {

@@ -65,7 +65,7 @@ fn change_deed(model: &mut Model) -> Vec<Job> {
     let deeds = match held {
         Some(inode) => held_deeds(model.asked_in_vain.contains(&inode)),
         None if planned.emptied => vec![Deed::SetAside, Deed::Delete],
-        None => deeds(&model.state.depot()),
+        None => deeds(&planned.path, &model.state.depot()),
     };
     let same = |deed: &Deed| deed.word() == planned.deed.word();
     let cursor = deeds.iter().position(same).unwrap_or(0);

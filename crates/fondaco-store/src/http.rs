@@ -202,7 +202,7 @@ impl Client {
 fn usual_reason(status: u16) -> &'static str {
     match status {
         301 | 302 | 307 | 308 => "it is elsewhere; see whether endpoint and region are right",
-        401 | 403 => "the login is not accepted, or may not do this",
+        401 | 403 => "the login is not accepted, may not do this, or the clock is wrong",
         405 => "the server does not do this here",
         412 => "something has that name",
         413 => "it is too large for the server",

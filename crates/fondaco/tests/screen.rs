@@ -3,7 +3,9 @@
 
 mod common;
 
+use std::collections::BTreeMap;
 use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 
 use common::{Demo, FONDACO, Terminal, differences, picture};
 
@@ -456,5 +458,37 @@ fn a_process_that_holds_a_deleted_file_is_found_by_the_books_and_ended_by_the_pl
         let list = screen.lines().filter(|line| line.contains("tide-logger"));
         !list.map(str::to_owned).any(|line| line.contains(&format!("{home}/demo")))
     });
+    terminal.keys(&["q"]).shows(&["ENDED 0"]);
+}
+
+#[test]
+fn what_was_archived_is_restored_as_a_copy_into_a_directory_that_is_typed() {
+    let demo = Demo::new();
+    let notes = demo.path("field-kits");
+    let plan = demo.at.join("plan.json").to_str().unwrap().to_owned();
+    let before = picture(&demo.root().join("field-kits"));
+    demo.fondaco(&["plan", "--archive", &notes, "-o", &plan]).ok();
+    demo.fondaco(&["carry-out", &plan]).ok();
+    let elsewhere = demo.at.join("elsewhere");
+    std::fs::create_dir(&elsewhere).unwrap();
+    let terminal = Terminal::on_demo(&demo, 120, 40);
+    terminal.keys(&["9"]).shows(&["1 archived"]);
+    terminal.keys(&["Enter"]).shows(&["archived", "field-kits"]);
+    terminal.keys(&["O"]).shows(&["A copy of", "type which one"]);
+    terminal.type_text("elsewhere");
+    terminal.keys(&["Enter"]).shows(&["type the whole path of a directory"]);
+    terminal.keys(&["C-u"]).type_text(elsewhere.to_str().unwrap());
+    terminal.keys(&["Enter"]).shows(&["1 restored into", "the archive stays"]);
+    let copy = picture(&elsewhere.join("field-kits"));
+    let names = |all: &BTreeMap<PathBuf, common::Seen>, root: &Path| -> Vec<(PathBuf, String)> {
+        let below = |path: &PathBuf| path.strip_prefix(root).unwrap().to_owned();
+        all.iter().map(|(path, seen)| (below(path), seen.what.clone())).collect()
+    };
+    assert_eq!(names(&copy, &elsewhere), names(&before, &demo.root()));
+    assert!(!Path::new(&notes).exists());
+    // nothing is replaced
+    terminal.keys(&["O"]).shows(&["A copy of"]);
+    terminal.type_text(elsewhere.to_str().unwrap());
+    terminal.keys(&["Enter"]).shows(&["0 restored into", "1 not"]);
     terminal.keys(&["q"]).shows(&["ENDED 0"]);
 }

@@ -2,6 +2,7 @@
 
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
+use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -19,7 +20,9 @@ pub struct Server {
 
 impl Drop for Server {
     fn drop(&mut self) {
-        let _ = self.child.kill();
+        // with all that it has begun
+        let group = rustix::process::Pid::from_child(&self.child);
+        let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
         let _ = self.child.wait();
     }
 }
@@ -52,6 +55,7 @@ impl Server {
             .arg(&root)
             .stdout(Stdio::null())
             .stderr(Stdio::null())
+            .process_group(0)
             .spawn()
             .unwrap();
         Some(Self { child, port, root, _directory: directory }.answering())
@@ -125,6 +129,7 @@ impl Server {
             .arg("-DFOREGROUND")
             .stdout(Stdio::null())
             .stderr(Stdio::null())
+            .process_group(0)
             .spawn()
             .unwrap();
         Some(Self { child, port, root, _directory: directory }.answering())

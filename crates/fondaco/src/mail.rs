@@ -1,30 +1,35 @@
 //! Sends what an unattended run came to, by a mail server or the machine's own `sendmail`.
 
-use std::fs::File;
-use std::io::Read;
-use std::os::unix::fs::MetadataExt;
-use std::path::Path;
-use std::time::Duration;
+use std::io::{Read, Write};
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::mpsc;
+use std::time::{Duration, Instant};
 
-use anyhow::{Context, Result, bail};
+use anyhow::{Context, Result, anyhow, bail};
 use fondaco_chart::Letter;
-use fondaco_core::kernel::{effective_user, node_name};
+use fondaco_core::kernel::node_name;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::state::{MailEncryption, MailSettings};
+use fondaco_store::read_secret;
 use lettre::message::{Mailbox, MultiPart};
 use lettre::transport::smtp::authentication::Credentials;
 use lettre::transport::smtp::client::{Tls, TlsParameters};
-use lettre::{Message, SendmailTransport, SmtpTransport, Transport};
+use lettre::{Message, SmtpTransport, Transport};
+use rustix::process::{Pid, Signal};
 
 /// A server that does not answer is waited for so long.
 const PATIENCE: Duration = Duration::from_secs(30);
+/// A program that takes mail may look for its receivers meanwhile.
+const PROGRAM_PATIENCE: Duration = Duration::from_secs(120);
 
 /// A way that mail goes.
 pub enum Post {
     /// To a server.
     Server(Box<SmtpTransport>),
     /// To a program on this machine.
-    Program(SendmailTransport),
+    Program(PathBuf),
 }
 
 impl Post {
@@ -35,11 +40,8 @@ impl Post {
     /// What is wrong with them.
     pub fn new(settings: &MailSettings) -> Result<Self> {
         let Some(server) = &settings.server else {
-            let transport = match &settings.sendmail {
-                Some(program) => SendmailTransport::new_with_command(program.as_os_str()),
-                None => SendmailTransport::new_with_command("/usr/sbin/sendmail"),
-            };
-            return Ok(Self::Program(transport));
+            let program = settings.sendmail.clone();
+            return Ok(Self::Program(program.unwrap_or_else(|| "/usr/sbin/sendmail".into())));
         };
         let (host, port) = match server.rsplit_once(':') {
             Some((host, port)) => {
@@ -81,7 +83,7 @@ impl Post {
                 server.send(&message).context("the mail server has not taken it")?;
             }
             Self::Program(program) => {
-                program.send(&message).context("sendmail has not taken it")?;
+                give_to(program, &message, PROGRAM_PATIENCE)?;
             }
         }
         Ok(())
@@ -137,7 +139,7 @@ fn login(settings: &MailSettings) -> Result<Option<Credentials>> {
         return Ok(Some(Credentials::new(user, password)));
     }
     let Some(file) = &settings.login_file else { return Ok(None) };
-    let text = read_secret(file)?;
+    let text = read_secret(file).map_err(|error| anyhow!("{}: {error}", Shown(file)))?;
     let mut lines = text.lines();
     match (lines.next(), lines.next()) {
         (Some(user), Some(password)) if !user.is_empty() => {
@@ -150,23 +152,55 @@ fn login(settings: &MailSettings) -> Result<Option<Credentials>> {
     }
 }
 
-/// Reads a file that only this user, or root, may read. Nothing of what it holds is ever told.
-fn read_secret(file: &Path) -> Result<String> {
-    let cannot = || format!("cannot read {}", Shown(file));
-    let open = File::open(file).with_context(cannot)?;
-    let meta = open.metadata().with_context(cannot)?;
-    if ![0, effective_user()].contains(&meta.uid()) || meta.mode() & 0o077 != 0 || !meta.is_file() {
-        bail!("{} must be a file of this user with mode 600", Shown(file));
+/// Gives a mail to a program that takes it as `sendmail` does: the receivers as arguments, the text from standard input. One
+/// that does not end is ended.
+fn give_to(program: &Path, message: &Message, patience: Duration) -> Result<()> {
+    let envelope = message.envelope();
+    let mut command = Command::new(program);
+    command.arg("-i");
+    if let Some(from) = envelope.from() {
+        command.arg("-f").arg(from.to_string());
     }
-    let mut text = String::new();
-    open.take(4096).read_to_string(&mut text).with_context(cannot)?;
-    Ok(text)
+    command.arg("--").args(envelope.to().iter().map(ToString::to_string));
+    command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped()).process_group(0);
+    let name = Shown(program);
+    let mut child = command.spawn().with_context(|| format!("{name} cannot be run"))?;
+    let (input, errors) = (child.stdin.take(), child.stderr.take());
+    let text = message.formatted();
+    // one that does not read would hold up whoever writes, and one that says much whoever waits
+    std::thread::spawn(move || input.map(|mut input| input.write_all(&text)));
+    let (tell, told) = mpsc::channel();
+    std::thread::spawn(move || {
+        let mut said = Vec::new();
+        let read = errors.map(|errors| errors.take(2000).read_to_end(&mut said));
+        let _ = tell.send(read.map(|_| said));
+    });
+    let begun = Instant::now();
+    let status = loop {
+        if let Some(status) = child.try_wait()? {
+            break status;
+        }
+        if begun.elapsed() > patience {
+            let group = Pid::from_child(&child);
+            let _ = rustix::process::kill_process_group(group, Signal::KILL);
+            child.wait()?;
+            bail!("{name} did not end within {} s", patience.as_secs());
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    };
+    if status.success() {
+        return Ok(());
+    }
+    let said = told.recv_timeout(Duration::from_secs(1)).ok().flatten().unwrap_or_default();
+    let said = String::from_utf8_lossy(&said).into_owned();
+    bail!("{name} has not taken it ({status}): {}", shown(said.trim()))
 }
 
 #[cfg(test)]
 mod tests {
     use std::os::unix::fs::PermissionsExt;
 
+    use fondaco_chart::{Line, Section};
     use fondaco_core::state::MailWhen;
 
     use super::*;
@@ -213,5 +247,39 @@ mod tests {
         let plain = MailSettings { server, encryption: Some(MailEncryption::None), ..open };
         let refused = Post::new(&plain).err().unwrap().to_string();
         assert!(refused.contains("without TLS") && !refused.contains("low water"), "{refused}");
+    }
+
+    #[test]
+    fn a_program_gets_the_whole_mail_and_one_that_hangs_or_fails_holds_nothing_up() {
+        let place = tempfile::tempdir().unwrap();
+        let program = |name: &str, text: &str| {
+            let file = place.path().join(name);
+            std::fs::write(&file, format!("#!/bin/sh\n{text}\n")).unwrap();
+            std::fs::set_permissions(&file, PermissionsExt::from_mode(0o755)).unwrap();
+            file
+        };
+        let taken = place.path().join("taken");
+        let takes = format!("{{ echo \"$@\"; cat; }} > {}", taken.display());
+        // more than a pipe holds
+        let line = |n| Line { text: format!("{n}: {}", "x".repeat(60)), ..Line::default() };
+        let lines = (0..5000).map(line).collect();
+        let sections = vec![Section { title: "tides".to_owned(), lines }];
+        let letter = Letter { sections, ..Letter::default() };
+        let mail = message(&letter, &settings()).unwrap();
+        let patience = Duration::from_secs(5);
+        give_to(&program("takes", &takes), &mail, patience).unwrap();
+        let text = std::fs::read_to_string(&taken).unwrap();
+        assert!(
+            text.starts_with("-i -f fondaco@pier.seamark.example -- night@seamark.example day@")
+        );
+        assert!(text.contains("Auto-Submitted") && text.len() > 300_000, "{}", text.len());
+        let failed = give_to(&program("fails", "echo no such tide >&2; exit 75"), &mail, patience);
+        assert!(failed.unwrap_err().to_string().contains("no such tide"));
+        let begun = Instant::now();
+        let hangs = program("hangs", "sleep 60 & sleep 60");
+        let hung = give_to(&hangs, &mail, Duration::from_millis(200)).unwrap_err();
+        assert!(hung.to_string().contains("did not end"), "{hung}");
+        assert!(begun.elapsed() < Duration::from_secs(20));
+        assert!(give_to(&place.path().join("none"), &mail, patience).is_err());
     }
 }

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use fondaco_core::archive::{is_store, managed_name, prove_again};
 use fondaco_core::carry_out::{
-    CarryOutError, Due, EntryState, Figures, RunState, RunSummary, carry_out, due, next_due, purge,
+    CarryOutError, EntryState, Figures, RunState, RunSummary, carry_out, due, next_due, purge,
     rehearse, settle,
 };
 use fondaco_core::catalog::Catalog;
@@ -31,6 +31,9 @@ use crate::query::keeper_word;
 
 /// A step that could not be taken, or after which nothing more is to be done. It has been told.
 struct EndsHere;
+
+/// So many held actions are purged before the time is looked at.
+const PURGED_AT_ONCE: usize = 1000;
 
 type Taken<T> = Result<T, EndsHere>;
 
@@ -101,12 +104,16 @@ impl<'s> Tending<'s> {
                 return;
             }
         };
-        for Due { run, actions } in all {
+        let batches = all.iter().flat_map(|due| {
+            // its time may be up between two of them
+            due.actions.chunks(PURGED_AT_ONCE).map(|actions| (due.run, actions))
+        });
+        for (run, actions) in batches {
             if self.time_is_up() {
                 self.telling.tell(Step::Purge, Grade::Refused, Self::why_it_ends());
                 return;
             }
-            let purged = match purge(run, Some(&actions), self.state, Time::now()) {
+            let purged = match purge(run, Some(actions), self.state, Time::now()) {
                 Ok(purged) => purged,
                 Err(error) => {
                     self.failed(Step::Purge, error);

@@ -159,7 +159,7 @@ fn give_to(program: &Path, message: &Message, patience: Duration) -> Result<()> 
     let mut command = Command::new(program);
     command.arg("-i");
     if let Some(from) = envelope.from() {
-        command.arg("-f").arg(from.to_string());
+        command.arg("-f").arg(from);
     }
     command.arg("--").args(envelope.to().iter().map(ToString::to_string));
     command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped()).process_group(0);

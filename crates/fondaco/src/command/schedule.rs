@@ -158,6 +158,8 @@ impl Job<'_> {
              [Unit]\n\
              Description=Fondaco: what the rules say, unattended\n\
              Documentation=man:fondaco(1)\n\
+             Wants=network-online.target\n\
+             After=network-online.target\n\
              \n\
              [Service]\n\
              Type=oneshot\n\

@@ -1,5 +1,8 @@
 //! Keys while something stands in front of the station.
 
+use std::path::{Path, PathBuf};
+
+use fondaco_core::archive::is_store;
 use fondaco_core::units::Level;
 
 use super::moving::{self, Moving};
@@ -156,8 +159,12 @@ fn answer(
             Ok(if model.run.is_active() { vec![Job::StopRun] } else { Vec::new() })
         }
         Asking::Path => {
+            // an address of a store is one place, whatever it has between slashes
+            if is_store(Path::new(typed)) {
+                return Ok(start_scan(model, vec![PathBuf::from(typed)]));
+            }
             if !typed.starts_with('/') {
-                return Err("a path begins with /".into());
+                return Err("a path begins with /, and a store with s3:// or https://".into());
             }
             Ok(start_scan(model, scans::paths_in(typed)))
         }

@@ -25,11 +25,11 @@ pub(super) fn chosen(model: &Model) -> Vec<Archived> {
     };
     if open.marked.is_empty() {
         let selected = open.entries.get(open.cursor);
-        return selected.and_then(|entry| of_entry(entry)).into_iter().collect();
+        return selected.and_then(of_entry).into_iter().collect();
     }
     // actions have their numbers from 1 in order
     let marked = open.marked.iter().filter_map(|number| open.entries.get(*number as usize - 1));
-    marked.filter_map(|entry| of_entry(entry)).collect()
+    marked.filter_map(of_entry).collect()
 }
 
 pub(super) fn ask_where(model: &mut Model) -> Vec<Job> {

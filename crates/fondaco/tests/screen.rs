@@ -474,7 +474,7 @@ fn what_was_archived_is_restored_as_a_copy_into_a_directory_that_is_typed() {
     let terminal = Terminal::on_demo(&demo, 120, 40);
     terminal.keys(&["9"]).shows(&["1 archived"]);
     terminal.keys(&["Enter"]).shows(&["archived", "field-kits"]);
-    terminal.keys(&["O"]).shows(&["A copy of", "type which one"]);
+    terminal.keys(&["W"]).shows(&["A copy of", "type which one"]);
     terminal.type_text("elsewhere");
     terminal.keys(&["Enter"]).shows(&["type the whole path of a directory"]);
     terminal.keys(&["C-u"]).type_text(elsewhere.to_str().unwrap());
@@ -487,7 +487,7 @@ fn what_was_archived_is_restored_as_a_copy_into_a_directory_that_is_typed() {
     assert_eq!(names(&copy, &elsewhere), names(&before, &demo.root()));
     assert!(!Path::new(&notes).exists());
     // nothing is replaced
-    terminal.keys(&["O"]).shows(&["A copy of"]);
+    terminal.keys(&["W"]).shows(&["A copy of"]);
     terminal.type_text(elsewhere.to_str().unwrap());
     terminal.keys(&["Enter"]).shows(&["0 restored into", "1 not"]);
     terminal.keys(&["q"]).shows(&["ENDED 0"]);

@@ -88,6 +88,30 @@ impl OpenArchive {
         area: &PrivateDir,
         held: &OsStr,
     ) -> Result<Unpacked, DepotError> {
+        self.unpack_with(action, area, held, true)
+    }
+
+    /// As [`OpenArchive::unpack`]; what was restored is not durable before its volume has been synced.
+    ///
+    /// # Errors
+    ///
+    /// As [`OpenArchive::unpack`].
+    pub(crate) fn unpack_unsynced(
+        &self,
+        action: u32,
+        area: &PrivateDir,
+        held: &OsStr,
+    ) -> Result<Unpacked, DepotError> {
+        self.unpack_with(action, area, held, false)
+    }
+
+    fn unpack_with(
+        &self,
+        action: u32,
+        area: &PrivateDir,
+        held: &OsStr,
+        is_synced: bool,
+    ) -> Result<Unpacked, DepotError> {
         let differs = |reason: String| DepotError::Differs { path: self.path.clone(), reason };
         let place = self.by_action.get(&action);
         let place = *place.ok_or_else(|| differs(format!("it does not hold action {action}")))?;
@@ -98,10 +122,8 @@ impl OpenArchive {
         let top = plain_name(&target.original.0).to_owned();
         let siblings = Siblings::new(self, place);
         let size: u64 = target.entries.iter().map(|entry| entry.size).sum();
-        let sync = match target.entries.len() > WORTH_ONE_SYNC {
-            true => Sync::Together,
-            false => Sync::Each,
-        };
+        let is_large = target.entries.len() > WORTH_ONE_SYNC || size >= WORTH_THREADS;
+        let sync = if is_large || !is_synced { Sync::Together } else { Sync::Each };
         if size < WORTH_THREADS {
             let restore = Restore { area, held, top, siblings, sync, writers: None };
             self.restore_all(decoder, target, &restore)?;
@@ -110,8 +132,7 @@ impl OpenArchive {
             with_ahead(decoder, |stream| {
                 Writers::with(&failed, |writers| {
                     let writers = Some(writers);
-                    let restore =
-                        Restore { area, held, top, siblings, sync: Sync::Together, writers };
+                    let restore = Restore { area, held, top, siblings, sync, writers };
                     self.restore_all(stream, target, &restore)
                 })
             })?;
@@ -128,10 +149,10 @@ impl OpenArchive {
                 rustix::fs::fsync(&fd).map_err(CallError::on(Op::Sync, area.path()))?;
             }
         }
-        area.sync()?;
-        if sync == Sync::Together || size >= WORTH_THREADS {
-            // one for all of the volume takes less time than one for each of many files (syncfs(2))
-            rustix::fs::syncfs(area.fd()).map_err(CallError::on(Op::Sync, area.path()))?;
+        match sync {
+            Sync::Each => area.sync()?,
+            Sync::Together if is_synced => area.sync_volume()?,
+            Sync::Together => {}
         }
         Ok(Unpacked { entries: target.entries.len() as u64 })
     }
@@ -201,7 +222,7 @@ const WORTH_ONE_SYNC: usize = 64;
 enum Sync {
     /// Each file and directory when it is whole.
     Each,
-    /// The volume, when all is.
+    /// The volume, when all is: that takes less time than one sync for each of many files.
     Together,
 }
 

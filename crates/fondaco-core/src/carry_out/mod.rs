@@ -41,6 +41,7 @@ mod settle;
 mod sharing;
 mod together;
 mod tools;
+mod unpacking;
 
 use std::ops::ControlFlow;
 use std::path::PathBuf;

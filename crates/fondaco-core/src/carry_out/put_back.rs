@@ -13,12 +13,12 @@ use rustix::fs::OFlags;
 
 use super::batch::refusal_of;
 use super::execute::{BatchSize, lock};
-use super::holding::{Areas, Reopened, clear_attempt, directory_times, remove_if_empty};
+use super::holding::{Areas, Reopened, directory_times, remove_if_empty};
 use super::moving::{StagedBack, copy_back, return_renamed};
 use super::own_file::return_own_file;
 use super::settle::{is_in_place, remove_rest, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Journal};
-use crate::archive::{DepotError, Links, OpenArchive};
+use crate::archive::{Links, OpenArchive};
 use crate::kernel::{
     self, CallError, FileLock, Inventory, InventoryWriter, Kind, Lease, LeaseReturn, Leases,
     NoLease, Op, OpenFiles, PrivateDir, Stat, open_beneath,
@@ -71,17 +71,20 @@ pub fn put_back(
         areas: Areas::of_run(state, &token),
         reopened: Reopened::default(),
         archives: None,
+        unpacked: BTreeSet::new(),
         links: Links::default(),
         locator: Locator::default(),
     };
     // the last first: so the times of a directory that several were taken from go back step by step
     let mut rest = std::mem::take(&mut chosen.places);
     while !rest.is_empty() {
-        // what has to be unpacked is not worth sharing a step of the journal for: a crash would leave more of it back in
-        // its place that the journal still has in the archive
+        places.unpack_ahead(rest.iter().rev().map(|place| &chosen.entries[*place as usize]));
+        // what is still to be unpacked is not worth sharing a step of the journal for: a crash would leave more of it back
+        // in its place that the journal still has in the archive
         let mut size = BatchSize::new();
         let goes = |entry: &&EntryRecord| {
-            entry.state == EntryState::Held && size.takes(entry.action.target.entries)
+            (entry.state == EntryState::Held || places.unpacked.contains(&entry.action.number))
+                && size.takes(entry.action.target.entries)
         };
         let last = rest.iter().rev().map(|place| &chosen.entries[*place as usize]);
         let length = last.take_while(goes).count().max(1);
@@ -93,13 +96,15 @@ pub fn put_back(
 }
 
 /// Where things are put back from and to, kept from one to the next: most come from one archive or area.
-struct Places<'a> {
-    areas: Areas<'a>,
+pub(super) struct Places<'a> {
+    pub(super) areas: Areas<'a>,
     reopened: Reopened,
-    archives: Option<OpenArchive>,
+    pub(super) archives: Option<OpenArchive>,
+    /// Numbers of the actions whose targets lie unpacked in their areas, and are durable.
+    pub(super) unpacked: BTreeSet<u32>,
     /// What has been copied back and has more names.
     links: Links,
-    locator: Locator,
+    pub(super) locator: Locator,
 }
 
 /// Puts a batch back, the last first; when this returns, what became of each is in the journal.
@@ -211,8 +216,8 @@ fn return_one(
         EntryState::Moved => {
             back = Back::Copied(Box::new(return_copied(entry, &path, &located, places)?));
         }
-        EntryState::Archived => return_archived(entry, &path, &located, places)?,
-        _ if entry.archive.is_some() => return_archived(entry, &path, &located, places)?,
+        EntryState::Archived => places.return_archived(entry, &path, &located)?,
+        _ if entry.archive.is_some() => places.return_archived(entry, &path, &located)?,
         _ => {
             match return_rest(entry, &path, &located, inventory, &mut places.reopened)? {
                 Missing::Paths(paths) if paths.is_empty() => {} // it was not begun after all
@@ -559,7 +564,7 @@ fn return_copied(
     Ok(back)
 }
 
-fn is_free(path: &Path, located: &Located) -> Result<(), Refusal> {
+pub(super) fn is_free(path: &Path, located: &Located) -> Result<(), Refusal> {
     match kernel::stat_at(&located.parent, located.name.as_os_str()) {
         Ok(_) => Err(Refusal::Occupied(path.to_owned())),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
@@ -620,40 +625,12 @@ pub(super) fn missing(
     Ok(missing)
 }
 
-fn return_archived(
-    entry: &mut EntryRecord,
+pub(super) fn give(
+    area: &PrivateDir,
+    held: &OsString,
     path: &Path,
     located: &Located,
-    places: &mut Places<'_>,
 ) -> Result<(), Refusal> {
-    let Places { areas, archives, .. } = places;
-    let archive = entry.archive.clone().ok_or_else(|| Refusal::NotHeld {
-        path: path.to_owned(),
-        reason: "no archive is known".to_owned(),
-    })?;
-    is_free(path, located)?;
-    has_room(path, entry.action.target.allocated)?;
-    let area = areas.of(path, located)?;
-    let held = OsString::from(format!("{}.back", entry.action.number));
-    clear_attempt(&area, &held)?; // of a put back that was cut off
-    if archives.as_ref().is_some_and(|open| open.path() != archive) {
-        *archives = None;
-    }
-    let not_held =
-        |error: DepotError| Refusal::NotHeld { path: path.to_owned(), reason: error.to_string() };
-    let open = match archives {
-        Some(open) => open,
-        none => none.insert(OpenArchive::open(&archive).map_err(not_held)?),
-    };
-    let unpacked = open.unpack(entry.action.number, &area, &held);
-    if let Err(error) = unpacked {
-        clear_attempt(&area, &held)?;
-        return Err(not_held(error));
-    }
-    give(&area, &held, path, located)
-}
-
-fn give(area: &PrivateDir, held: &OsString, path: &Path, located: &Located) -> Result<(), Refusal> {
     area.give(held, &located.parent, &located.name).map_err(|error| match error.kind() {
         std::io::ErrorKind::AlreadyExists => Refusal::Occupied(path.to_owned()),
         _ => CallError::on(Op::Rename, path)(error).into(),

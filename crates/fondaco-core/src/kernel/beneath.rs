@@ -394,6 +394,15 @@ impl PrivateDir {
         rustix::fs::fsync(&self.fd).map_err(CallError::on(Op::Sync, &self.path))
     }
 
+    /// Makes all that was written to its file system durable (`syncfs(2)`).
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`].
+    pub fn sync_volume(&self) -> Result<(), CallError> {
+        rustix::fs::syncfs(&self.fd).map_err(CallError::on(Op::Sync, &self.path))
+    }
+
     /// The names in here.
     ///
     /// # Errors

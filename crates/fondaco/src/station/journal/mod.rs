@@ -101,7 +101,7 @@ static COMMANDS: &[Command] = &[
         "mark the action, to put several back at once"),
     command("put back", &[Key::Char('r')], 2, |m| on_action(m) && !chosen_to_put_back(m).is_empty(), runs::put_back_chosen,
         "put back the marked actions, or the selected one"),
-    command("restore elsewhere", &[Key::Char('O')], 3, |m| on_action(m) && !restoring::chosen(m).is_empty(), restoring::ask_where,
+    command("restore elsewhere", &[Key::Char('W')], 3, |m| on_action(m) && !restoring::chosen(m).is_empty(), restoring::ask_where,
         "restore a copy of what was archived into another directory"),
     command("put all back", &[Key::Char('B')], 3, |m| run_has(m, can_be_put_back), runs::put_all_back,
         "put back everything that the run has set aside or archived"),

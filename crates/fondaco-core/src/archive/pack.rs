@@ -6,6 +6,7 @@ use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 
 use zstd::stream::write::Encoder;
+use zstd::stream::{raw, zio};
 
 use super::depot::{ArchiveFiles, NewObject, unfinished};
 use super::index::VERSION;
@@ -28,6 +29,7 @@ pub struct Packing {
     targets: Vec<ArchivedTarget>,
     /// Of inodes with several names, the one that was packed first: the others are links to it.
     names: HashMap<(u64, u64), DocPath>,
+    compressor: Compressor,
 }
 
 /// An archive that has been proved and has its name.
@@ -56,7 +58,8 @@ impl Packing {
         }
         let object = depot.create(&unfinished(&files.archive))?;
         let (targets, names) = (Vec::new(), HashMap::new());
-        Ok(Self { depot, name, object, length: 0, targets, names })
+        let compressor = Compressor::default();
+        Ok(Self { depot, name, object, length: 0, targets, names, compressor })
     }
 
     /// Whether nothing has been packed.
@@ -101,7 +104,14 @@ impl Packing {
         let part = self.path();
         self.object.keep_from(self.length);
         let mut out = Counting { out: &mut self.object, bytes: 0 };
-        let framed = frame(target, located, touched, &mut out, &part, &mut self.names);
+        let framed = frame(
+            target,
+            located,
+            touched,
+            &mut out,
+            &part,
+            (&mut self.names, &mut self.compressor),
+        );
         let length = out.bytes;
         match framed {
             Ok(entries) => Ok(Ok((entries, length))),
@@ -126,7 +136,14 @@ impl Packing {
     ) -> Result<Framed, Refusal> {
         let (part, directory) = (self.path(), spool_directory());
         let mut spool = tempfile::spooled_tempfile_in(SPOOLED_IN_MEMORY, &directory);
-        let framed = frame(target, located, touched, &mut spool, &directory, &mut self.names);
+        let framed = frame(
+            target,
+            located,
+            touched,
+            &mut spool,
+            &directory,
+            (&mut self.names, &mut self.compressor),
+        );
         let entries = match framed {
             Ok(entries) => entries,
             Err(refusal) => return Ok(Err(refusal)),
@@ -225,6 +242,27 @@ impl Write for Counting<'_> {
     }
 }
 
+/// What a target is compressed with, kept from one to the next: to make it anew takes longer than to compress a small one.
+#[derive(Default)]
+struct Compressor(Option<raw::Encoder<'static>>);
+
+impl std::fmt::Debug for Compressor {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Compressor").finish_non_exhaustive()
+    }
+}
+
+impl Compressor {
+    fn ready(&mut self) -> io::Result<raw::Encoder<'static>> {
+        let mut encoder = match self.0.take() {
+            Some(used) => used,
+            None => raw::Encoder::new(LEVEL)?,
+        };
+        raw::Operation::reinit(&mut encoder)?;
+        Ok(encoder)
+    }
+}
+
 /// Writes one target as a frame of its own; `part` is what the archive is called in messages.
 fn frame(
     target: &Target,
@@ -232,16 +270,35 @@ fn frame(
     touched: &Touched,
     out: &mut impl Write,
     part: &Path,
-    known: &mut HashMap<(u64, u64), DocPath>,
+    (known, compressor): (&mut HashMap<(u64, u64), DocPath>, &mut Compressor),
 ) -> Result<Vec<ArchivedEntry>, Refusal> {
     let write_error =
         |error: io::Error| Refusal::Archive(CallError::on(Op::Write, part)(error).whole());
-    let top = tar_form::plain_name(&target.path.0).to_owned();
-    let mut out = Encoder::new(out, LEVEL).map_err(write_error)?;
     if target.allocated >= WORTH_THREADS {
         // while the library compresses what was read, this thread reads and hashes what comes next
+        let mut out = Encoder::new(out, LEVEL).map_err(write_error)?;
         out.multithread(crate::parallel::threads() as u32).map_err(write_error)?;
+        let entries = fill(target, located, touched, &mut out, &write_error, known)?;
+        out.finish().map_err(write_error)?;
+        return Ok(entries);
     }
+    let mut out = zio::Writer::new(out, compressor.ready().map_err(write_error)?);
+    let entries = fill(target, located, touched, &mut out, &write_error, known)?;
+    out.finish().map_err(write_error)?;
+    compressor.0 = Some(out.into_inner().1);
+    Ok(entries)
+}
+
+/// Writes all entries of a target.
+fn fill(
+    target: &Target,
+    located: &Located,
+    touched: &Touched,
+    out: &mut impl Write,
+    write_error: &dyn Fn(io::Error) -> Refusal,
+    known: &mut HashMap<(u64, u64), DocPath>,
+) -> Result<Vec<ArchivedEntry>, Refusal> {
+    let top = tar_form::plain_name(&target.path.0).to_owned();
     let mut entries = Vec::new();
     let mut names = Names { before: known, new: HashMap::new() };
     let path = &target.path.0;
@@ -253,13 +310,12 @@ fn frame(
             let name = DocPath(below(&top, visit.below));
             let source = Source { visit: &visit, path: &whole };
             let entry = source.entry(name, &mut names)?;
-            entries.push(source.write(entry, &mut out, &write_error)?);
+            entries.push(source.write(entry, out, write_error)?);
             Ok(())
         })?;
     if let Some(difference) = target.difference(&found.target, false) {
         return Err(Refusal::Changed { path: path.clone(), difference });
     }
-    out.finish().map_err(write_error)?;
     // what is refused leaves no name that others could be links to
     let new = names.new;
     known.extend(new);

@@ -200,6 +200,40 @@ fn an_archive_is_not_unpacked_where_there_is_no_room_for_it() {
     assert_eq!(picture(&place.root), before);
 }
 
+/// As after a put back that was cut off: some files are in their places already, and the journal has them in the archive.
+#[test]
+fn what_is_back_already_is_known_by_what_it_is_and_anything_else_stays() {
+    let place = Place::new();
+    let files: Vec<_> =
+        (0..6).map(|n| place.file(&format!("gauge/{n}.csv"), 2000 + n * 10)).collect();
+    let before = picture(&place.root);
+    let actions: Vec<_> = files.iter().map(|file| (file.as_path(), place.archive())).collect();
+    let summary = do_it(&place.plan(&actions), &place.state);
+    let archive = summary.entries[0].archive.clone().unwrap();
+    let open = fondaco_core::archive::OpenArchive::open(&archive).unwrap();
+    for (number, original) in open.targets().into_iter().take(3) {
+        let directory = original.parent().unwrap();
+        fondaco_core::carry_out::restore_into(&open, number, &original, directory).unwrap();
+    }
+    // one of them is written since, and one is a directory
+    std::fs::write(&files[2], b"high water").unwrap();
+    std::fs::create_dir(&files[3]).unwrap();
+    let returned = put_back(summary.run, None, &place.state, NOW).unwrap();
+    let refused: Vec<_> =
+        returned.refused.iter().map(|(entry, _)| entry.action.target.path.0.clone()).collect();
+    assert_eq!(refused, [files[3].clone(), files[2].clone()], "{:?}", returned.refused);
+    assert_eq!(returned.done.len(), 4);
+    assert_eq!(std::fs::read(&files[2]).unwrap(), b"high water");
+    std::fs::remove_file(&files[2]).unwrap();
+    std::fs::remove_dir(&files[3]).unwrap();
+    assert_eq!(put_back(summary.run, None, &place.state, NOW).unwrap().done.len(), 2);
+    let after = picture(&place.root);
+    let is_file = |path: &&std::path::PathBuf| path.is_file();
+    for path in before.keys().filter(is_file) {
+        assert_eq!(before[path], after[path], "{}", path.display());
+    }
+}
+
 #[test]
 fn nothing_is_held_where_others_could_swap_it() {
     let Some(volume) = Mounted::new("tmpfs", 2) else { return };

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::fs::File;
-use std::io::Read;
+use std::io::{self, Read};
 use std::os::fd::OwnedFd;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
@@ -12,12 +12,13 @@ use rustix::fs::{AtFlags, Mode, OFlags};
 
 use super::ahead::with_ahead;
 use super::dress::{dress, make_without_contents};
+use super::original::ContentHash;
 use super::siblings::Siblings;
 use super::tar_form::plain_name;
 use super::tar_read::{Member, TarReader};
 use super::writers::{Failed, LONGEST, NewFile, Writers};
 use super::{ArchiveFiles, ArchivedEntry, ArchivedTarget, Depot, DepotAddress, DepotError, Index};
-use crate::kernel::{CallError, Kind, Op, PrivateDir, open_beneath};
+use crate::kernel::{self, CallError, Kind, Op, PrivateDir, open_beneath};
 use crate::shown::{DocPath, Shown};
 
 /// What was restored.
@@ -63,6 +64,32 @@ impl OpenArchive {
         let links = links(&index);
         let (path, object) = (archive.to_owned(), files.archive);
         Ok(Self { path, depot, object, index, by_action, links })
+    }
+
+    /// Whether a file is just what the archive holds for an action: contents, owner, mode and time. So it is after a put back
+    /// that was cut off before the journal knew of it.
+    pub(crate) fn has_as(&self, action: u32, parent: &OwnedFd, name: &OsStr) -> io::Result<bool> {
+        let Some(place) = self.by_action.get(&action) else { return Ok(false) };
+        let [wanted] = self.index.targets[*place].entries.as_slice() else { return Ok(false) };
+        if wanted.kind != Kind::File || wanted.same_as.is_some() {
+            return Ok(false);
+        }
+        let mut file = kernel::open_file(parent, name)?;
+        let found = kernel::stat_descriptor(&file)?;
+        let facts =
+            (found.kind, found.size, found.mtime, found.mode & 0o7777, found.uid, found.gid);
+        if facts
+            != (Kind::File, wanted.size, wanted.mtime, wanted.mode & 0o7777, wanted.uid, wanted.gid)
+        {
+            return Ok(false);
+        }
+        let (mut hash, mut buffer) = (ContentHash::default(), vec![0; 256 << 10]);
+        loop {
+            match file.read(&mut buffer)? {
+                0 => return Ok(Some(&hash.finish()) == wanted.sha256.as_ref()),
+                got => hash.update(&buffer[..got]),
+            }
+        }
     }
 
     /// Its targets, each with the number of its action and where it was.

@@ -79,6 +79,15 @@ impl Places<'_> {
         located: &Located,
     ) -> Result<(), Refusal> {
         let number = entry.action.number;
+        if let Err(Refusal::Occupied(_)) = is_free(path, located) {
+            // what cannot be told is refused below, as another file is
+            let is_back = self.archive_of(entry, path).is_ok_and(|open| {
+                open.has_as(number, &located.parent, &located.name).unwrap_or(false)
+            });
+            if is_back {
+                return Ok(());
+            }
+        }
         if self.unpacked.remove(&number) {
             let area = self.areas.of(path, located)?;
             let held = held_name(number);

@@ -25,6 +25,9 @@ mod parts;
 /// An address that is signed is good for so long.
 const SIGNED_FOR: Duration = Duration::from_secs(900);
 
+/// More pages without anything one after the other no list has.
+const MOST_EMPTY: u32 = 1000;
+
 /// A bucket, or the part of it below a prefix.
 pub(crate) struct S3 {
     bucket: Bucket,
@@ -356,7 +359,7 @@ impl S3 {
         is_level: bool,
         visit: &mut dyn FnMut(Below) -> bool,
     ) -> Result<(), StoreError> {
-        let mut token: Option<String> = None;
+        let (mut token, mut empty) = (None::<String>, 0);
         loop {
             let page = self.patience.again(|_| {
                 let mut action = ListObjectsV2::new(&self.bucket, Some(&self.credentials));
@@ -375,6 +378,10 @@ impl S3 {
                 ListObjectsV2::parse_response(&text)
                     .map_err(|error| self.client.senseless(error.to_string()))
             })?;
+            empty = match page.contents.is_empty() && page.common_prefixes.is_empty() {
+                true => empty + 1,
+                false => 0,
+            };
             let others = || self.client.senseless("it names objects that were not asked for");
             for below in page.common_prefixes {
                 let name = below.prefix.strip_prefix(prefix).ok_or_else(others)?;
@@ -396,7 +403,7 @@ impl S3 {
             }
             match page.next_continuation_token {
                 None => return Ok(()),
-                Some(next) if token.as_deref() == Some(next.as_str()) => {
+                Some(next) if token.as_deref() == Some(next.as_str()) || empty > MOST_EMPTY => {
                     return Err(self.client.senseless("the list has no end"));
                 }
                 next => token = next,

@@ -503,6 +503,8 @@ fn the_members_of_a_data_store_go_by_rules_as_files_do() {
     let actions = run["actions"].as_array().unwrap();
     assert_eq!(actions.len() as u64, takes);
     assert!(actions.iter().all(|action| action["state"] == "deleted"), "{run}");
+    let freed: i64 = actions.iter().map(|action| action["freed"].as_i64().unwrap()).sum();
+    assert_eq!(run["measured"], freed, "{run}");
     let again = pier.fondaco(&["rules", "try", file, "store:readings", "--json"]).ok().json();
     assert_eq!(again["rules"][0]["takes"]["entries"], 0, "{again}");
     let back = pier.fondaco(&["put-back", "1"]);
@@ -531,6 +533,8 @@ fn a_data_store_that_lies_loses_nothing_that_was_not_reviewed() {
     // one has grown, one is gone, and one stays although its removal was answered well
     let lists = [
         list_of(&all),
+        // once to measure, and once before each removal
+        list_of(&[(old[0], 1001), (old[1], 1000), (old[2], 900)]),
         list_of(&[(old[0], 1001), (old[1], 1000), (old[2], 900)]),
         list_of(&[(old[1], 1000), (old[2], 900)]),
         list_of(&[(old[2], 900)]),
@@ -539,7 +543,7 @@ fn a_data_store_that_lies_loses_nothing_that_was_not_reviewed() {
     let server = Scripted::answering(move |request, client| match request {
         "GET /list" => {
             asked += 1;
-            answer(client, "200 OK", &lists[(asked - 1).min(3)]);
+            answer(client, "200 OK", &lists[(asked - 1).min(4)]);
         }
         _ => answer(client, "200 OK", "{}"),
     });

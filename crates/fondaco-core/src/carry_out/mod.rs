@@ -30,6 +30,7 @@ mod holding;
 mod journal;
 mod linking;
 mod measured;
+mod measured_stores;
 mod moving;
 mod overlaps;
 mod own_file;

@@ -13,6 +13,7 @@ use fondaco_store::{
 use super::{ObjectTarget, Refusal};
 use crate::kernel::{CallError, Op};
 use crate::shown::DocPath;
+use crate::units::Bytes;
 
 /// Stores that have been asked, so that a connection serves many objects.
 #[derive(Debug, Default)]
@@ -115,6 +116,16 @@ impl Objects {
         self.stores.borrow_mut().insert(above.to_owned(), Arc::clone(&store));
         Ok((store, name))
     }
+}
+
+/// Bytes of all that a managed store lists now.
+///
+/// # Errors
+///
+/// [`StoreError`].
+pub(crate) fn used_in(definition: &ManagedStore) -> Result<Bytes, StoreError> {
+    let store = Managed::open(definition, &Environment::of_process(), Patience::short())?;
+    Ok(store.members()?.members.iter().map(|member| Bytes::new(member.length)).sum())
 }
 
 fn open_managed<'p>(

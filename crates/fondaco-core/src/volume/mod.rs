@@ -14,7 +14,7 @@ use serde::Serialize;
 
 pub use simulated::used_below;
 
-use crate::archive::is_store;
+use crate::archive::{is_store, managed_name};
 use crate::kernel::{
     self, AccessTimes, Capacity, DeletedFile, LevelFor, Mount, Quota, capacity, quotas,
 };
@@ -243,7 +243,10 @@ pub fn volume_root(path: &Path, state: &State, mounts: &[Mount]) -> PathBuf {
 
 /// The bucket or host of an object.
 fn store_of(path: &Path) -> PathBuf {
-    path.ancestors().filter(|above| above.components().count() == 2).last().unwrap_or(path).into()
+    // `s3:` and the bucket, `https:` and the host; of a managed store its name is all
+    let parts = if managed_name(path).is_some() { 1 } else { 2 };
+    let is_store = |above: &&Path| above.components().count() == parts;
+    path.ancestors().find(is_store).unwrap_or(path).into()
 }
 
 /// Where the volume is mounted that a deleted file takes space on, as [`volumes`] has it; asks no file

@@ -385,10 +385,10 @@ fn archives_are_listed_proved_again_and_restored_elsewhere_without_the_journal()
     let names: Vec<_> =
         std::fs::read_dir(&back).unwrap().map(|entry| entry.unwrap().file_name()).collect();
     assert_eq!(names.len(), 18, "{names:?}");
+    let of = |picture: &std::collections::BTreeMap<PathBuf, common::Seen>, below: &Path| {
+        picture.iter().find(|(path, _)| path.ends_with(below)).map(|(_, seen)| seen.clone())
+    };
     for name in names {
-        let of = |picture: &std::collections::BTreeMap<PathBuf, common::Seen>, below: &Path| {
-            picture.iter().find(|(path, _)| path.ends_with(below)).map(|(_, seen)| seen.clone())
-        };
         assert_eq!(of(&restored, Path::new(&name)), of(&before, Path::new(&name)), "{name:?}");
     }
     assert_eq!(other(&["depots", "restore", archive, "--to", to, "/srv/none"]).code(), 2);
@@ -401,10 +401,14 @@ fn archives_are_listed_proved_again_and_restored_elsewhere_without_the_journal()
     assert_eq!(pier.fondaco(&["depots", "verify", archive]).code(), 1);
     std::fs::remove_dir_all(&back).unwrap();
     std::fs::create_dir(&back).unwrap();
-    assert_eq!(other(&["depots", "restore", archive, "--to", to]).code(), 3);
+    // a bit that nothing depends on, as in the padding of a header, harms nothing
+    let damaged = other(&["depots", "restore", archive, "--to", to]);
+    assert!([0, 3].contains(&damaged.code()), "{}", damaged.err());
+    let restored = picture(&back);
     for entry in std::fs::read_dir(&back).unwrap() {
         let name = entry.unwrap().file_name();
         assert!(!name.to_string_lossy().starts_with('.'), "{name:?} is left");
+        assert_eq!(of(&restored, Path::new(&name)), of(&before, Path::new(&name)), "{name:?}");
     }
     pier.log("tide-2041-03-01.log");
     let ran = pier.fondaco(&["tend", "--json"]);

@@ -68,7 +68,7 @@ impl Environment {
         Self { variables, home }
     }
 
-    /// Another one.
+    /// One that is given: variables, and the home directory in which files are looked for.
     pub fn of<K: Into<String>, V: Into<String>>(
         variables: impl IntoIterator<Item = (K, V)>,
         home: &Path,

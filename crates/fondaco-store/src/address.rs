@@ -16,7 +16,7 @@ pub enum StoreAddress {
         /// What the keys of all objects begin with, without a slash at its end; may be empty.
         prefix: String,
     },
-    /// A collection.
+    /// A collection of a WebDAV server.
     WebDav {
         /// Its address, which ends with a slash.
         url: Url,

@@ -15,7 +15,7 @@ use url::Url;
 use crate::access::Environment;
 use crate::address::is_plain;
 use crate::http::{Client, Patience};
-use crate::read::{Reading, Source, facts, range_header};
+use crate::read::{Reading, Source, Stored, compare, facts, range_header};
 use crate::{Below, Facts, Listed, Store, StoreError, Upload};
 
 mod list;
@@ -26,7 +26,7 @@ const KEPT: usize = 8 << 20;
 const PIECE: usize = 1 << 20;
 const PIECES: usize = 8;
 
-/// A collection.
+/// A collection of a WebDAV server, and how one comes in.
 pub(crate) struct WebDav {
     url: Url,
     authorization: Option<String>,
@@ -145,10 +145,16 @@ impl WebDav {
             let answer = self.send("PUT", &url, &[(IF_NONE_MATCH, "*")], contents)?;
             match answer.status() {
                 StatusCode::OK | StatusCode::CREATED | StatusCode::NO_CONTENT => Ok(()),
-                // an earlier try may have come, whole or in part: the name is of this run alone
+                // an earlier try may have come, whole or in part
                 StatusCode::PRECONDITION_FAILED if tried > 0 => {
-                    self.remove(name)?;
-                    Err(self.client.cut("it has a part of the object"))
+                    match compare(self, name, contents)? {
+                        Stored::Whole => Ok(()),
+                        Stored::Beginning => {
+                            self.remove(name)?;
+                            Err(self.client.cut("it had only a part of the object"))
+                        }
+                        Stored::Other => Err(StoreError::Taken),
+                    }
                 }
                 StatusCode::PRECONDITION_FAILED => Err(StoreError::Taken),
                 _ => Err(self.client.refusal(answer)),
@@ -242,16 +248,7 @@ impl Store for WebDav {
 
     fn remove(&self, name: &str) -> Result<(), StoreError> {
         let url = self.object(name)?;
-        self.patience.again(|_| {
-            let answer = self.send("DELETE", &url, &[], ())?;
-            match answer.status() {
-                StatusCode::OK
-                | StatusCode::NO_CONTENT
-                | StatusCode::NOT_FOUND
-                | StatusCode::GONE => Ok(()),
-                _ => Err(self.client.refusal(answer)),
-            }
-        })
+        self.patience.again(|_| self.client.removed(self.send("DELETE", &url, &[], ())?))
     }
 
     fn level(

@@ -13,7 +13,7 @@ pub enum StoreError {
     Connection {
         /// The host that was asked.
         host: String,
-        /// What happened.
+        /// Why there is no connection, or no whole answer.
         reason: String,
     },
     /// The store answered that it will not.

@@ -182,6 +182,14 @@ impl Client {
         StoreError::Refused { host: self.host.clone(), status, reason }
     }
 
+    /// Takes the answer to a removal: that there is nothing of that name is as good as that it was removed.
+    pub(crate) fn removed(&self, answer: Response<Body>) -> Result<(), StoreError> {
+        match answer.status().as_u16() {
+            200 | 204 | 404 | 410 => Ok(()),
+            _ => Err(self.refusal(answer)),
+        }
+    }
+
     /// All of an answer that is no object.
     ///
     /// # Errors

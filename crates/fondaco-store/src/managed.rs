@@ -227,10 +227,10 @@ impl Managed {
         patience.again(|_| {
             let request = Request::builder().method(template.method.clone()).uri(&address);
             let answer = send(&client, request, login.as_ref())?;
-            match answer.status() {
-                status if status.is_success() => Ok(()),
-                http::StatusCode::NOT_FOUND | http::StatusCode::GONE if is_removal => Ok(()),
-                _ => Err(client.refusal(answer)),
+            match (answer.status().is_success(), is_removal) {
+                (true, _) => Ok(()),
+                (false, true) => client.removed(answer),
+                (false, false) => Err(client.refusal(answer)),
             }
         })
     }

@@ -157,6 +157,40 @@ fn part(source: &impl Source, name: &str, from: u64, to: Option<u64>) -> Result<
     Ok(Part { stream: answer.into_body().into_reader(), end, tag })
 }
 
+/// What lies under a name, beside what was to be written there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Stored {
+    /// All of it.
+    Whole,
+    /// The beginning of it, or nothing: a transfer that was cut.
+    Beginning,
+    /// An object of somebody else.
+    Other,
+}
+
+/// Compares what lies under a name with what was to be written there, when the answer to the writing was lost.
+pub(crate) fn compare(
+    source: &impl Source,
+    name: &str,
+    contents: &[u8],
+) -> Result<Stored, StoreError> {
+    let answer = source.ask(name, 0, None)?;
+    match answer.status() {
+        StatusCode::OK => {}
+        StatusCode::NOT_FOUND | StatusCode::GONE => return Ok(Stored::Beginning),
+        _ => return Err(source.client().refusal(answer)),
+    }
+    let mut stored = Vec::new();
+    let limit = contents.len() as u64 + 1;
+    let read = answer.into_body().into_reader().take(limit).read_to_end(&mut stored);
+    read.map_err(|error| source.client().cut(&error.to_string()))?;
+    Ok(match (stored == contents, contents.starts_with(&stored)) {
+        (true, _) => Stored::Whole,
+        (false, true) => Stored::Beginning,
+        (false, false) => Stored::Other,
+    })
+}
+
 /// What an answer to `HEAD` tells.
 pub(crate) fn facts(answer: Response<Body>, client: &Client) -> Result<Option<Facts>, StoreError> {
     match answer.status() {

@@ -17,7 +17,7 @@ use url::Url;
 use crate::access::Environment;
 use crate::address::is_plain;
 use crate::http::{Client, Patience};
-use crate::read::{Reading, Source, facts, range_header};
+use crate::read::{Reading, Source, Stored, compare, facts, range_header};
 use crate::{Below, Facts, Listed, Store, StoreError, Upload};
 
 mod parts;
@@ -111,7 +111,9 @@ impl S3 {
             match answer.status() {
                 StatusCode::OK | StatusCode::CREATED | StatusCode::NO_CONTENT => Ok(()),
                 // the answer to an earlier try may have been lost on the way
-                StatusCode::PRECONDITION_FAILED if tried > 0 && self.holds(name, contents)? => {
+                StatusCode::PRECONDITION_FAILED
+                    if tried > 0 && compare(self, name, contents)? == Stored::Whole =>
+                {
                     Ok(())
                 }
                 StatusCode::PRECONDITION_FAILED => Err(StoreError::Taken),
@@ -123,18 +125,6 @@ impl S3 {
                 _ => Err(self.client.refusal(answer)),
             }
         })
-    }
-
-    fn holds(&self, name: &str, contents: &[u8]) -> Result<bool, StoreError> {
-        let answer = self.ask(name, 0, None)?;
-        if answer.status() != StatusCode::OK {
-            return Ok(false);
-        }
-        let mut stored = Vec::new();
-        let limit = contents.len() as u64 + 1;
-        let read = answer.into_body().into_reader().take(limit).read_to_end(&mut stored);
-        read.map_err(|error| self.client.cut(&error.to_string()))?;
-        Ok(stored == contents)
     }
 
     /// The object beside a new one, which says what its upload is called as long as it goes on. Not every store, and not
@@ -149,11 +139,7 @@ impl S3 {
     fn abort(&self, key: &str, upload: &str) -> Result<(), StoreError> {
         self.patience.again(|_| {
             let action = self.bucket.abort_multipart_upload(Some(&self.credentials), key, upload);
-            let answer = self.send(&action, &[], ())?;
-            match answer.status() {
-                StatusCode::OK | StatusCode::NO_CONTENT | StatusCode::NOT_FOUND => Ok(()),
-                _ => Err(self.client.refusal(answer)),
-            }
+            self.client.removed(self.send(&action, &[], ())?)
         })
     }
 
@@ -323,11 +309,7 @@ impl Store for S3 {
         let key = self.key(name)?;
         self.patience.again(|_| {
             let action = self.bucket.delete_object(Some(&self.credentials), &key);
-            let answer = self.send(&action, &[], ())?;
-            match answer.status() {
-                StatusCode::OK | StatusCode::NO_CONTENT | StatusCode::NOT_FOUND => Ok(()),
-                _ => Err(self.client.refusal(answer)),
-            }
+            self.client.removed(self.send(&action, &[], ())?)
         })
     }
 

@@ -118,7 +118,7 @@ impl OpenArchive {
         self.unpack_with(action, area, held, true)
     }
 
-    /// As [`OpenArchive::unpack`]; what was restored is not durable before its volume has been synced.
+    /// As [`OpenArchive::unpack`]; what was restored is not durable before [`PrivateDir::sync_volume`], if that does it there.
     ///
     /// # Errors
     ///
@@ -150,8 +150,10 @@ impl OpenArchive {
         let siblings = Siblings::new(self, place);
         let size: u64 = target.entries.iter().map(|entry| entry.size).sum();
         let is_large = target.entries.len() > WORTH_ONE_SYNC || size >= WORTH_THREADS;
-        let sync = if is_large || !is_synced { Sync::Together } else { Sync::Each };
-        if size < WORTH_THREADS {
+        let is_together = (is_large || !is_synced) && area.syncs_as_volume();
+        let sync = if is_together { Sync::Together } else { Sync::Each };
+        // writers leave their files to the sync of the volume
+        if size < WORTH_THREADS || sync == Sync::Each {
             let restore = Restore { area, held, top, siblings, sync, writers: None };
             self.restore_all(decoder, target, &restore)?;
         } else {

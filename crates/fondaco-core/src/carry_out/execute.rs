@@ -10,19 +10,18 @@ use super::copies::KeptCopy;
 use super::destination::Destination;
 use super::holding::Areas;
 use super::measured::{Counted, measure};
-use super::measured_stores::MeasuredStores;
+use super::measured_volumes::MeasuredVolumes;
 use super::release::release;
 use super::settle::{remainder, settle_all};
 use super::tools::{self, Done};
 use super::{CarryOutError, EntryRecord, EntryState, Figures, Journal, RunState, Settled, Watch};
-use crate::archive::{Depot, DepotAddress, DepotError, Packing, is_store};
+use crate::archive::{Depot, DepotAddress, DepotError, Packing};
 use crate::kernel::{self, CallError, FileLock, Kind, LeaseReturn, Leases, Op, OwnChanges};
 use crate::packed_list::{PackedList, Record};
 use crate::plan::{Deed, Forecast, Plan, Refusal, Touched};
 use crate::shown::{Shown, shown};
 use crate::state::State;
 use crate::units::{Bytes, Time};
-use crate::volume::used_of_volume;
 
 /// What a run came to.
 #[derive(Clone, Debug)]
@@ -111,22 +110,9 @@ pub fn carry_out(
         entries.push(EntryRecord::waiting(action.clone(), at.clone()));
     })?;
     tracing::info!(run = id, plan = %shown(&plan.id), actions = plan.actions.len(), "run begun");
-    // the volumes are asked several times, and a plan may have a million actions
-    let all = checks.overview.volumes.iter().map(|(path, _)| path);
-    // a bucket does not tell how much is in it, unless all of it is listed
-    let stores = MeasuredStores::of(plan, &checks.overview);
-    let volumes: Vec<PathBuf> =
-        all.filter(|path| !is_store(path) || stores.has(path)).cloned().collect();
-    let mounts = checks.mounts().to_vec();
-    let used_of = |path: &PathBuf| match stores.has(path) {
-        true => stores.used(path),
-        false => used_of_volume(path, state, &mounts),
-    };
-    let used = || match volumes.is_empty() {
-        true => None,
-        false => volumes.iter().map(used_of).sum::<Option<Bytes>>(),
-    };
-    let used_before = used();
+    // they are asked several times, and a plan may have a million actions
+    let volumes = MeasuredVolumes::of(plan, &checks.overview, checks.mounts(), state);
+    let used_before = volumes.used();
     let mut run = Run {
         id,
         token: &token,
@@ -148,15 +134,10 @@ pub fn carry_out(
     };
     run.go_through()?;
     let Run { entries, stopped, checks, figures: Figures { freed, .. }, .. } = run;
-    let in_buckets = stores.freed_elsewhere(&entries, &checks.overview);
-    let counted = Counted {
-        overview: &checks.overview,
-        entries: &entries,
-        freed: freed.less(in_buckets),
-        state,
-        clock,
-    };
-    let (measured, reasons) = measure(&counted, &volumes, used_before, &used);
+    let measured_of = freed.less(volumes.freed_elsewhere(&entries, &checks.overview));
+    let counted =
+        Counted { overview: &checks.overview, entries: &entries, freed: measured_of, state, clock };
+    let (measured, reasons) = measure(&counted, &volumes.paths, used_before, &|| volumes.used());
     let ended = if stopped { RunState::Stopped } else { RunState::Done };
     let counts = journal.end(id, ended, measured, &reasons, &entries, clock())?;
     if counts.iter().any(|(state, _)| state.is_trouble()) {

@@ -30,7 +30,7 @@ mod holding;
 mod journal;
 mod linking;
 mod measured;
-mod measured_stores;
+mod measured_volumes;
 mod moving;
 mod overlaps;
 mod own_file;
@@ -53,7 +53,7 @@ pub use execute::{RunSummary, carry_out, finish};
 pub use journal::{
     EntryRecord, EntryState, Journal, JournalError, LastOfReason, RunRecord, RunState,
 };
-pub use put_back::{Missing, Returned, purge, put_back};
+pub use put_back::{Missing, Returned, purge, purge_while, put_back};
 pub use rehearse::{Finding, Rehearsal, rehearse};
 pub use settle::{Settled, remainder, settle};
 

@@ -71,7 +71,7 @@ pub fn put_back(
         areas: Areas::of_run(state, &token),
         reopened: Reopened::default(),
         archives: None,
-        unpacked: BTreeSet::new(),
+        unpacked: BTreeMap::new(),
         links: Links::default(),
         locator: Locator::default(),
     };
@@ -83,7 +83,7 @@ pub fn put_back(
         // in its place that the journal still has in the archive
         let mut size = BatchSize::new();
         let goes = |entry: &&EntryRecord| {
-            (entry.state == EntryState::Held || places.unpacked.contains(&entry.action.number))
+            (entry.state == EntryState::Held || places.unpacked.contains_key(&entry.action.number))
                 && size.takes(entry.action.target.entries)
         };
         let last = rest.iter().rev().map(|place| &chosen.entries[*place as usize]);
@@ -91,6 +91,7 @@ pub fn put_back(
         let batch = chosen.take(&rest.split_off(rest.len() - length));
         put_back_batch(batch, &mut chosen, &mut places, now)?;
     }
+    places.clear_unpacked();
     places.areas.remove_empty();
     Ok(chosen.end("put back"))
 }
@@ -100,8 +101,8 @@ pub(super) struct Places<'a> {
     pub(super) areas: Areas<'a>,
     reopened: Reopened,
     pub(super) archives: Option<OpenArchive>,
-    /// Numbers of the actions whose targets lie unpacked in their areas, and are durable.
-    pub(super) unpacked: BTreeSet<u32>,
+    /// The areas of targets that lie there unpacked and durable, by the numbers of their actions.
+    pub(super) unpacked: BTreeMap<u32, Rc<PrivateDir>>,
     /// What has been copied back and has more names.
     links: Links,
     pub(super) locator: Locator,
@@ -255,13 +256,28 @@ pub fn purge(
     state: &State,
     now: Time,
 ) -> Result<Returned, CarryOutError> {
+    purge_while(run, numbers, state, now, &|| true)
+}
+
+/// As [`purge`], as long as it is said that it goes on; what has not been begun by then stays held.
+///
+/// # Errors
+///
+/// As [`purge`].
+pub fn purge_while(
+    run: i64,
+    numbers: Option<&[u32]>,
+    state: &State,
+    now: Time,
+    goes_on: &dyn Fn() -> bool,
+) -> Result<Returned, CarryOutError> {
     let applies =
         |entry: &EntryRecord| matches!(entry.state, EntryState::Held | EntryState::Purging);
     let mut chosen = Chosen::open(run, numbers, state, now, applies)?;
     let places = std::mem::take(&mut chosen.places);
     let mut rest = places.as_slice();
     let (mut areas, mut lease_return) = (Reopened::default(), LeaseReturn::default());
-    while !rest.is_empty() {
+    while !rest.is_empty() && goes_on() {
         let mut size = BatchSize::new();
         let entries_of = |place: &u32| chosen.entries[*place as usize].action.target.entries;
         let length = rest.iter().take_while(|place| size.takes(entries_of(place))).count();

@@ -12,6 +12,7 @@ use super::put_back::{Places, give, has_room, is_free};
 use crate::archive::{DepotError, OpenArchive};
 use crate::kernel::{Kind, PrivateDir};
 use crate::plan::{Located, Refusal};
+use crate::shown::shown;
 use crate::units::Bytes;
 
 /// So many files, or so many bytes of them, are unpacked before one sync makes all of them durable.
@@ -34,7 +35,7 @@ impl Places<'_> {
             is_alone(entry) && bytes <= MOST_BYTES_AHEAD
         };
         let mut next = next.take(MOST_AHEAD).peekable();
-        if next.peek().is_none_or(|entry| self.unpacked.contains(&entry.action.number)) {
+        if next.peek().is_none_or(|entry| self.unpacked.contains_key(&entry.action.number)) {
             return; // those have not been put back yet
         }
         let next: Vec<&EntryRecord> = next.take_while(fits).collect();
@@ -44,12 +45,23 @@ impl Places<'_> {
         let mut areas: BTreeMap<PathBuf, Rc<PrivateDir>> = BTreeMap::new();
         for entry in next {
             let Ok(area) = self.unpack_one(entry) else { break };
-            self.unpacked.insert(entry.action.number);
-            areas.insert(area.path().to_owned(), area);
+            areas.insert(area.path().to_owned(), Rc::clone(&area));
+            self.unpacked.insert(entry.action.number, area);
         }
-        if areas.values().any(|area| area.sync_volume().is_err()) {
+        let sync = |area: &Rc<PrivateDir>| !area.syncs_as_volume() || area.sync_volume().is_ok();
+        if !areas.values().all(sync) {
             // what may not be durable is unpacked again, by itself
-            self.unpacked.clear();
+            self.clear_unpacked();
+        }
+    }
+
+    /// Removes what was unpacked ahead and has not been put back: copies, which the archive has still.
+    pub(super) fn clear_unpacked(&mut self) {
+        for (number, area) in std::mem::take(&mut self.unpacked) {
+            if let Err(refusal) = clear_attempt(&area, &held_name(number)) {
+                let place = area.path().display().to_string();
+                tracing::warn!(place = %shown(&place), "a copy is left: {refusal}");
+            }
         }
     }
 
@@ -79,6 +91,14 @@ impl Places<'_> {
         located: &Located,
     ) -> Result<(), Refusal> {
         let number = entry.action.number;
+        if let Some(area) = self.unpacked.remove(&number) {
+            let held = held_name(number);
+            match is_free(path, located).and_then(|()| give(&area, &held, path, located)) {
+                Ok(()) => return Ok(()),
+                // a copy: the archive has it still, and what is in its place is looked at below
+                Err(_) => clear_attempt(&area, &held)?,
+            }
+        }
         if let Err(Refusal::Occupied(_)) = is_free(path, located) {
             // what cannot be told is refused below, as another file is
             let is_back = self.archive_of(entry, path).is_ok_and(|open| {
@@ -87,16 +107,6 @@ impl Places<'_> {
             if is_back {
                 return Ok(());
             }
-        }
-        if self.unpacked.remove(&number) {
-            let area = self.areas.of(path, located)?;
-            let held = held_name(number);
-            let given = is_free(path, located).and_then(|()| give(&area, &held, path, located));
-            if given.is_err() {
-                // a copy: the archive has it still
-                clear_attempt(&area, &held)?;
-            }
-            return given;
         }
         let (area, held) = self.place_for(entry, path, located)?;
         let unpacked = self.archive_of(entry, path)?.unpack(number, &area, &held);

@@ -394,7 +394,14 @@ impl PrivateDir {
         rustix::fs::fsync(&self.fd).map_err(CallError::on(Op::Sync, &self.path))
     }
 
-    /// Makes all that was written to its file system durable (`syncfs(2)`).
+    /// Whether `syncfs(2)` makes durable what was written to its file system. Most servers of FUSE are never told of it
+    /// (Linux, `fs/fuse/inode.c`, `fuse_sync_fs`), and what cannot be asked is not relied on.
+    pub fn syncs_as_volume(&self) -> bool {
+        const FUSE: u32 = 0x6573_5546; // linux/magic.h
+        rustix::fs::fstatfs(&self.fd).is_ok_and(|fs| fs.f_type as u32 != FUSE)
+    }
+
+    /// Makes all that was written to its file system durable (`syncfs(2)`), where [`PrivateDir::syncs_as_volume`].
     ///
     /// # Errors
     ///

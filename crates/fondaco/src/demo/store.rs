@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use anyhow::{Context, Result};
 use fondaco_core::units::Time;
+use percent_encoding::percent_decode_str;
 use serde_json::json;
 
 use crate::output::say;
@@ -86,6 +87,7 @@ fn answer(
     }
     let mut words = first.split(' ');
     let (method, path) = (words.next().unwrap_or(""), words.next().unwrap_or(""));
+    let unescaped = |name| percent_decode_str(name).decode_utf8_lossy().into_owned();
     let name = |before: &str| path.strip_prefix(before).map(unescaped);
     let (status, body) = match (method, name("/indices/"), name("/snapshots/")) {
         ("GET", None, None) if path == "/indices" => {
@@ -111,20 +113,4 @@ fn answer(
     );
     { client }.write_all(head.as_bytes())?;
     { client }.write_all(body.as_bytes())
-}
-
-/// Undoes the escapes of a name in an address (RFC 3986, 2.1).
-fn unescaped(text: &str) -> String {
-    let mut parts = text.split('%');
-    let mut bytes = parts.next().unwrap_or("").as_bytes().to_vec();
-    for part in parts {
-        match part.get(..2).and_then(|digits| u8::from_str_radix(digits, 16).ok()) {
-            Some(byte) => {
-                bytes.push(byte);
-                bytes.extend_from_slice(&part.as_bytes()[2..]);
-            }
-            None => bytes.extend_from_slice(part.as_bytes()),
-        }
-    }
-    String::from_utf8_lossy(&bytes).into_owned()
 }

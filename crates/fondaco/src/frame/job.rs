@@ -3,7 +3,7 @@
 use std::cell::Cell;
 use std::io;
 use std::ops::ControlFlow;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::mpsc::{Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
@@ -115,18 +115,10 @@ impl Jobs {
 fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Option<Arc<Scan>>>) {
     let message = match job {
         Job::LoadVolumes(state) => ask_volumes(&state),
-        Job::ScanStore(number, root, now, state) => {
-            let begun = RuleSet::read(&state.rules_file(), &state).map_err(Failure::of);
-            let begun = begun.and_then(|rules| {
-                let stores = rules.unwrap_or_default().stores;
-                let options = Options { stores, ..Options::new(now) };
-                Scan::start(&[root], &options).map_err(Failure::of)
-            });
-            match begun {
-                Ok(begun) => return watch_scan(number, begun, messages, scan),
-                Err(reason) => Message::ScanRefused { number, reason },
-            }
-        }
+        Job::ScanStore(number, root, now, state) => match list_store(root, now, &state) {
+            Ok(begun) => return watch_scan(number, begun, messages, scan),
+            Err(reason) => Message::ScanRefused { number, reason },
+        },
         Job::Scan(number, roots, now) => {
             let options = Options { stand_back: true, ..Options::new(now) };
             match Scan::start(&roots, &options) {
@@ -310,6 +302,13 @@ fn saved_rows(state: &State) -> Result<Vec<SavedRow>, Failure> {
     let row =
         |scan: SavedScan| SavedRow { number: scan.number, about: scan.about.map_err(Failure::of) };
     Ok(saved::list(state).map_err(Failure::of)?.into_iter().map(row).collect())
+}
+
+/// Lists a managed store that the rule file of the state directory defines.
+fn list_store(root: PathBuf, now: Time, state: &State) -> Result<Scan, Failure> {
+    let rules = RuleSet::read(&state.rules_file(), state).map_err(Failure::of)?;
+    let stores = rules.unwrap_or_default().stores;
+    Scan::start(&[root], &Options { stores, ..Options::new(now) }).map_err(Failure::of)
 }
 
 /// Scans one directory of a catalog again and puts what was found in its place.

@@ -186,46 +186,60 @@ pub struct Proxy {
     faults: Arc<AtomicU64>,
     requests: Arc<AtomicU64>,
     is_calm: Arc<AtomicBool>,
+    _listening: Listening,
+}
+
+/// A thread that takes connections, one after the other; it ends with this value.
+struct Listening {
+    port: u16,
     ended: Arc<AtomicBool>,
 }
 
-impl Drop for Proxy {
+impl Drop for Listening {
     fn drop(&mut self) {
         self.ended.store(true, Ordering::Relaxed);
         let _ = TcpStream::connect(("127.0.0.1", self.port));
     }
 }
 
-impl Proxy {
-    /// Each connection is disturbed as `next` says for its number. Only one request goes over each.
-    pub fn to(server: u16, next: impl Fn(u64) -> Fault + Send + Sync + 'static) -> Self {
+impl Listening {
+    fn begin(mut take: impl FnMut(u64, TcpStream) + Send + 'static) -> Self {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
-        let [faults, requests] = [(); 2].map(|()| Arc::new(AtomicU64::new(0)));
-        let [is_calm, ended] = [(); 2].map(|()| Arc::new(AtomicBool::new(false)));
-        let calm = Arc::clone(&is_calm);
-        let (disturbed, all, end) =
-            (Arc::clone(&faults), Arc::clone(&requests), Arc::clone(&ended));
-        let next = Arc::new(next);
+        let ended = Arc::new(AtomicBool::new(false));
+        let end = Arc::clone(&ended);
         std::thread::spawn(move || {
             for (number, client) in (0..).zip(listener.incoming()) {
-                if end.load(Ordering::Relaxed) {
-                    return;
-                }
-                let fault = match calm.load(Ordering::Relaxed) {
-                    true => Fault::None,
-                    false => next(number),
-                };
-                all.fetch_add(1, Ordering::Relaxed);
-                if fault != Fault::None {
-                    disturbed.fetch_add(1, Ordering::Relaxed);
-                }
-                if let Ok(client) = client {
-                    std::thread::spawn(move || drop(pass(&client, server, fault)));
+                match (end.load(Ordering::Relaxed), client) {
+                    (true, _) => return,
+                    (false, Ok(client)) => take(number, client),
+                    (false, Err(_)) => {}
                 }
             }
         });
-        Self { port, faults, requests, is_calm, ended }
+        Self { port, ended }
+    }
+}
+
+impl Proxy {
+    /// Each connection is disturbed as `next` says for its number. Only one request goes over each.
+    pub fn to(server: u16, next: impl Fn(u64) -> Fault + Send + 'static) -> Self {
+        let [faults, requests] = [(); 2].map(|()| Arc::new(AtomicU64::new(0)));
+        let is_calm = Arc::new(AtomicBool::new(false));
+        let calm = Arc::clone(&is_calm);
+        let (disturbed, all) = (Arc::clone(&faults), Arc::clone(&requests));
+        let listening = Listening::begin(move |number, client| {
+            let fault = match calm.load(Ordering::Relaxed) {
+                true => Fault::None,
+                false => next(number),
+            };
+            all.fetch_add(1, Ordering::Relaxed);
+            if fault != Fault::None {
+                disturbed.fetch_add(1, Ordering::Relaxed);
+            }
+            std::thread::spawn(move || drop(pass(&client, server, fault)));
+        });
+        Self { port: listening.port, faults, requests, is_calm, _listening: listening }
     }
 
     /// Disturbs nothing any more.
@@ -332,42 +346,27 @@ fn copy(
 pub struct Scripted {
     pub port: u16,
     asked: Arc<Mutex<Vec<String>>>,
-    ended: Arc<AtomicBool>,
-}
-
-impl Drop for Scripted {
-    fn drop(&mut self) {
-        self.ended.store(true, Ordering::Relaxed);
-        let _ = TcpStream::connect(("127.0.0.1", self.port));
-    }
+    _listening: Listening,
 }
 
 impl Scripted {
     pub fn answering(mut answer: impl FnMut(&str, &mut TcpStream) + Send + 'static) -> Self {
-        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-        let port = listener.local_addr().unwrap().port();
-        let (asked, ended) = (Arc::new(Mutex::new(Vec::new())), Arc::new(AtomicBool::new(false)));
-        let (kept, end) = (Arc::clone(&asked), Arc::clone(&ended));
-        std::thread::spawn(move || {
-            for client in listener.incoming() {
-                if end.load(Ordering::Relaxed) {
-                    return;
+        let asked = Arc::new(Mutex::new(Vec::new()));
+        let kept = Arc::clone(&asked);
+        let listening = Listening::begin(move |_, mut client| {
+            let mut head = String::new();
+            for line in BufReader::new(&client).lines().map_while(Result::ok) {
+                if line.is_empty() {
+                    break;
                 }
-                let Ok(mut client) = client else { continue };
-                let mut head = String::new();
-                for line in BufReader::new(&client).lines().map_while(Result::ok) {
-                    if line.is_empty() {
-                        break;
-                    }
-                    head += &line;
-                    head += "\n";
-                }
-                let request = head.split(" HTTP/").next().unwrap_or("").to_owned();
-                kept.lock().unwrap().push(request.clone());
-                answer(&request, &mut client);
+                head += &line;
+                head += "\n";
             }
+            let request = head.split(" HTTP/").next().unwrap_or("").to_owned();
+            kept.lock().unwrap().push(request.clone());
+            answer(&request, &mut client);
         });
-        Self { port, asked, ended }
+        Self { port: listening.port, asked, _listening: listening }
     }
 
     pub fn asked(&self) -> Vec<String> {

@@ -7,8 +7,8 @@ use std::time::Duration;
 
 use fondaco_core::archive::{is_store, managed_name, prove_again};
 use fondaco_core::carry_out::{
-    CarryOutError, EntryState, Figures, RunState, RunSummary, carry_out, due, next_due, purge,
-    rehearse, settle,
+    CarryOutError, Due, EntryState, Figures, RunState, RunSummary, carry_out, due, next_due,
+    purge_while, rehearse, settle,
 };
 use fondaco_core::catalog::Catalog;
 use fondaco_core::history::{History, Outlook};
@@ -31,9 +31,6 @@ use crate::query::keeper_word;
 
 /// A step that could not be taken, or after which nothing more is to be done. It has been told.
 struct EndsHere;
-
-/// So many held actions are purged before the time is looked at.
-const PURGED_AT_ONCE: usize = 1000;
 
 type Taken<T> = Result<T, EndsHere>;
 
@@ -104,16 +101,10 @@ impl<'s> Tending<'s> {
                 return;
             }
         };
-        let batches = all.iter().flat_map(|due| {
-            // its time may be up between two of them
-            due.actions.chunks(PURGED_AT_ONCE).map(|actions| (due.run, actions))
-        });
-        for (run, actions) in batches {
-            if self.time_is_up() {
-                self.telling.tell(Step::Purge, Grade::Refused, Self::why_it_ends());
-                return;
-            }
-            let purged = match purge(run, Some(actions), self.state, Time::now()) {
+        for Due { run, actions } in all {
+            let goes_on = || !self.time_is_up();
+            let purged = purge_while(run, Some(&actions), self.state, Time::now(), &goes_on);
+            let purged = match purged {
                 Ok(purged) => purged,
                 Err(error) => {
                     self.failed(Step::Purge, error);
@@ -144,6 +135,10 @@ impl<'s> Tending<'s> {
                 left => format!("run {run}: {done} purged, {freed} freed; {left} left alone"),
             };
             self.telling.tell(Step::Purge, grade, words);
+            if purged.done.len() + purged.refused.len() + purged.in_part.len() < actions.len() {
+                self.telling.tell(Step::Purge, Grade::Refused, Self::why_it_ends());
+                return;
+            }
         }
     }
 

@@ -23,7 +23,7 @@ use super::names::Names;
 use crate::station::{FIRST, Rooms, Station};
 pub use file_list::{FileRow, Files};
 pub use lens::{LensState, Questions, Searched, Typing};
-pub use overlay::{Asking, Overlay, TypedAnswer, deeds, held_deeds};
+pub use overlay::{Asking, Overlay, TypedAnswer, deeds, deeds_for, held_deeds};
 pub use place::{Place, Selected};
 pub use run::{Run, RunStage};
 pub use scan::{Mending, SavedRow, ScanState, read};

@@ -118,11 +118,13 @@ pub enum Overlay {
     },
 }
 
-/// The deeds in the order in which they are offered: the safest first.
-pub fn deeds(path: &Path, depot: &Path) -> Vec<Deed> {
-    if is_store(path) {
-        return vec![Deed::RemoveObject];
-    }
+/// What can be done with a path, the safest first: an object of a store can only be removed.
+pub fn deeds_for(path: &Path, depot: &Path) -> Vec<Deed> {
+    if is_store(path) { vec![Deed::RemoveObject] } else { deeds(depot) }
+}
+
+/// What can be done with files and directories, in the order in which it is offered: the safest first.
+pub fn deeds(depot: &Path) -> Vec<Deed> {
     let archive = Deed::Archive { depot: depot.to_owned() };
     // where something is moved to is asked for when that is chosen
     let other_place = Deed::Move { to: PathBuf::new(), same_volume: false };

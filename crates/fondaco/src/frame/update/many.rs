@@ -6,7 +6,7 @@ use fondaco_core::units::counted;
 
 use super::{lens, place};
 use crate::frame::message::{Job, ManyFiles};
-use crate::frame::model::{Model, Overlay, deeds};
+use crate::frame::model::{Model, Overlay, deeds_for};
 use crate::frame::surveyed::Surveyed;
 
 /// Asks what is to be done with all files of the selection.
@@ -31,7 +31,7 @@ pub fn choose(model: &mut Model) -> Vec<Job> {
         return Vec::new();
     }
     let root = model.scan.roots.first().cloned().unwrap_or_default();
-    let deeds = deeds(&root, &model.state.depot());
+    let deeds = deeds_for(&root, &model.state.depot());
     let (count, bytes) = (whole.entries, whole.allocated);
     let named = format!("all {} of them", counted(count, "file"));
     model.overlay = Some(Overlay::ChooseForMany { count, named, bytes, deeds, cursor: 0 });

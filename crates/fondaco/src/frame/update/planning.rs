@@ -12,7 +12,7 @@ use fondaco_core::volume::volume_root;
 
 use super::{run, step};
 use crate::frame::message::Job;
-use crate::frame::model::{Model, Overlay, deeds, read};
+use crate::frame::model::{Model, Overlay, deeds_for, read};
 
 /// Space on an entry: takes it off if it is planned, else asks what is to be done with it.
 pub fn choose_deed(model: &mut Model) -> Vec<Job> {
@@ -38,7 +38,7 @@ pub fn choose_deed(model: &mut Model) -> Vec<Job> {
         model.say_trouble(format!("Protected and cannot be planned: {reason}"));
         return Vec::new();
     }
-    let (deeds, held) = (deeds(&path, &model.state.depot()), None);
+    let (deeds, held) = (deeds_for(&path, &model.state.depot()), None);
     model.overlay =
         Some(Overlay::ChooseDeed { path, name, deeds, held, bytes, cursor: 0, changes: false });
     Vec::new()

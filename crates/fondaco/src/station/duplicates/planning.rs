@@ -1,6 +1,5 @@
 //! Planning what a pair of trees or a set says: copies go, each beside the one that stays.
 
-use std::path::Path;
 use std::sync::Arc;
 
 use fondaco_core::duplicates::{Containment, Keep};
@@ -53,7 +52,7 @@ fn ask(model: &mut Model, count: u64, bytes: Bytes) -> Vec<Job> {
         model.say_trouble("A run is going on: plan more when it has ended");
         return Vec::new();
     }
-    let mut deeds = deeds(Path::new("/"), &model.state.depot());
+    let mut deeds = deeds(&model.state.depot());
     // after what leaves the other copies as they are
     deeds.insert(2, Deed::Link);
     // others cannot, or it cannot be told from here

@@ -72,15 +72,16 @@ struct Restore {
 
 impl Work for Restore {
     fn run(self: Box<Self>) -> Box<dyn News> {
-        let mut archives: BTreeMap<&Path, Result<OpenArchive, String>> = BTreeMap::new();
+        let mut archives: BTreeMap<&Path, Result<OpenArchive, Failure>> = BTreeMap::new();
         let (mut done, mut refused) = (0, Vec::new());
         for (archive, action, original) in &self.chosen {
             let open = archives
                 .entry(archive)
-                .or_insert_with(|| OpenArchive::open(archive).map_err(|error| error.to_string()));
+                .or_insert_with(|| OpenArchive::open(archive).map_err(Failure::of));
             let restored = match open {
-                Ok(open) => restore_into(open, *action, original, &self.directory)
-                    .map_err(|refusal| refusal.to_string()),
+                Ok(open) => {
+                    restore_into(open, *action, original, &self.directory).map_err(Failure::of)
+                }
                 Err(error) => Err(error.clone()),
             };
             match restored {
@@ -95,7 +96,7 @@ impl Work for Restore {
 #[derive(Debug)]
 struct Restored {
     done: usize,
-    refused: Vec<String>,
+    refused: Vec<Failure>,
     directory: PathBuf,
 }
 

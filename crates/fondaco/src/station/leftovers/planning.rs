@@ -1,6 +1,6 @@
 //! Planning one leftover, or those of a group: all that can go, or one by one.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Arc, RwLock};
 
 use fondaco_core::catalog::Catalog;
@@ -47,9 +47,7 @@ fn offered(model: &Model, name: GroupName, items: &[&Leftover]) -> Vec<Deed> {
         offered.push(Deed::Restore { place: PathBuf::new(), info: None });
     }
     if !through_manager {
-        let others = deeds(Path::new("/"), &model.state.depot())
-            .into_iter()
-            .filter(|deed| !offered.contains(deed));
+        let others = deeds(&model.state.depot()).into_iter().filter(|deed| !offered.contains(deed));
         offered.extend(others.collect::<Vec<_>>());
     }
     offered

@@ -11,7 +11,7 @@ use ratatui::layout::Rect;
 use crate::frame::commands::{Command, Key, command};
 use crate::frame::export::Exported;
 use crate::frame::message::Job;
-use crate::frame::model::{Model, Overlay, RunStage, deeds, held_deeds};
+use crate::frame::model::{Model, Overlay, RunStage, deeds_for, held_deeds};
 use crate::frame::update::run;
 use crate::frame::view::{Pen, Sheet};
 use crate::query::Drafted;
@@ -65,7 +65,7 @@ fn change_deed(model: &mut Model) -> Vec<Job> {
     let deeds = match held {
         Some(inode) => held_deeds(model.asked_in_vain.contains(&inode)),
         None if planned.emptied => vec![Deed::SetAside, Deed::Delete],
-        None => deeds(&planned.path, &model.state.depot()),
+        None => deeds_for(&planned.path, &model.state.depot()),
     };
     let same = |deed: &Deed| deed.word() == planned.deed.word();
     let cursor = deeds.iter().position(same).unwrap_or(0);

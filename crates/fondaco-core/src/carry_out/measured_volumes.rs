@@ -1,4 +1,5 @@
-//! How much lies in managed stores before and after a run.
+//! How much the volumes of a plan have in use before and after its run. A managed store tells it by its list; a bucket only if
+//! all of it were listed, so that what goes there is not measured.
 
 use std::cell::RefCell;
 use std::collections::HashMap;
@@ -8,20 +9,27 @@ use std::time::{Duration, Instant};
 use fondaco_store::ManagedStore;
 
 use super::EntryRecord;
+use crate::archive::is_store;
+use crate::kernel::Mount;
 use crate::packed_list::PackedList;
 use crate::plan::objects::used_in;
 use crate::plan::{Action, Deed, Overview, Plan, ToolTarget};
+use crate::state::State;
 use crate::units::Bytes;
+use crate::volume::used_of_volume;
 
 /// A list is believed for so long: whoever waits for a volume to settle asks often.
 const BELIEVED: Duration = Duration::from_secs(1);
 
-/// The managed stores that a plan removes something from.
-#[derive(Default)]
-pub(super) struct MeasuredStores {
-    /// By their addresses.
+/// See the [module](self).
+pub(super) struct MeasuredVolumes<'a> {
+    /// Where they are mounted, or the addresses of managed stores.
+    pub(super) paths: Vec<PathBuf>,
     stores: HashMap<PathBuf, ManagedStore>,
+    /// What stores have said last, and when.
     last: RefCell<HashMap<PathBuf, (Instant, Option<Bytes>)>>,
+    mounts: Vec<Mount>,
+    state: &'a State,
 }
 
 fn managed(action: &Action) -> Option<&ManagedStore> {
@@ -31,32 +39,48 @@ fn managed(action: &Action) -> Option<&ManagedStore> {
     }
 }
 
-impl MeasuredStores {
-    pub(super) fn of(plan: &Plan, overview: &Overview) -> Self {
-        let mut new = Self::default();
+impl<'a> MeasuredVolumes<'a> {
+    pub(super) fn of(plan: &Plan, overview: &Overview, mounts: &[Mount], state: &'a State) -> Self {
+        let mut stores: HashMap<PathBuf, ManagedStore> = HashMap::new();
         if overview.has(|deed| *deed == Deed::RemoveObject) {
             for action in &plan.actions {
                 if let Some(store) = managed(&action)
-                    && !new.stores.contains_key(&action.volume.0)
+                    && !stores.contains_key(&action.volume.0)
                 {
-                    new.stores.insert(action.volume.0.clone(), store.clone());
+                    stores.insert(action.volume.0.clone(), store.clone());
                 }
             }
         }
-        new
+        let all = overview.volumes.iter().map(|(path, _)| path);
+        let paths = all.filter(|path| !is_store(path) || stores.contains_key(*path)).cloned();
+        Self {
+            paths: paths.collect(),
+            stores,
+            last: RefCell::default(),
+            mounts: mounts.to_vec(),
+            state,
+        }
     }
 
-    pub(super) fn has(&self, volume: &Path) -> bool {
-        self.stores.contains_key(volume)
+    /// Bytes in use on all of them now; nothing if there is none, or one does not answer.
+    pub(super) fn used(&self) -> Option<Bytes> {
+        if self.paths.is_empty() {
+            return None;
+        }
+        let used = |path: &PathBuf| match self.stores.get(path) {
+            Some(store) => self.used_in_store(path, store),
+            None => used_of_volume(path, self.state, &self.mounts),
+        };
+        self.paths.iter().map(used).sum()
     }
 
     /// Bytes that a store lists now; nothing if it does not answer.
-    pub(super) fn used(&self, volume: &Path) -> Option<Bytes> {
+    fn used_in_store(&self, volume: &Path, store: &ManagedStore) -> Option<Bytes> {
         let known = self.last.borrow().get(volume).copied();
         if let Some((_, used)) = known.filter(|(asked, _)| asked.elapsed() < BELIEVED) {
             return used;
         }
-        let used = self.stores.get(volume).and_then(|store| used_in(store).ok());
+        let used = used_in(store).ok();
         self.last.borrow_mut().insert(volume.to_owned(), (Instant::now(), used));
         used
     }

@@ -13,9 +13,11 @@ use serde::Serialize;
 use super::Cell;
 use super::below::Below;
 use super::by_name;
-use crate::catalog::{AGE_BOUNDS, AGE_CLASSES, AgeProfile, Catalog, EntryId, InName, Seen};
+use crate::catalog::{
+    AGE_BOUNDS, AGE_CLASSES, AgeProfile, Catalog, EntryId, InName, NO_FILE, Seen,
+};
 use crate::lens::{Attribute, Lens, Word};
-use crate::naming::FileKind;
+use crate::naming::{Family, FileKind};
 use crate::units::Bytes;
 
 /// The property that entries are told apart by.
@@ -357,6 +359,30 @@ fn put(
         }
         // these are told apart by names
         BreakdownBy::Extension | BreakdownBy::Family => {}
+    }
+}
+
+/// The slice that an entry belongs to, without its attributes, of which it may have several.
+pub fn slice_of(catalog: &Catalog, by: BreakdownBy, id: EntryId) -> SliceKey {
+    let mut spare = Family::new();
+    match by {
+        BreakdownBy::Kind => SliceKey::Kind(catalog.file_kind(id)),
+        BreakdownBy::Owner => SliceKey::Owner(catalog.owner(id).0),
+        BreakdownBy::Group => SliceKey::Group(catalog.owner(id).1),
+        BreakdownBy::Depth => SliceKey::Depth(catalog.depth(id)),
+        BreakdownBy::NameLength => {
+            let length = catalog.own_name(id).len() as u32;
+            let class = LENGTHS.iter().position(|(_, to)| length <= *to).unwrap_or(5);
+            SliceKey::NameLength(LENGTHS[class].0, LENGTHS[class].1)
+        }
+        BreakdownBy::Family => {
+            SliceKey::Family(catalog.in_name(InName::Family, id, &mut spare).to_vec())
+        }
+        BreakdownBy::Extension => match catalog.in_name(InName::Ending, id, &mut spare) {
+            NO_FILE => SliceKey::NoFile,
+            ending => SliceKey::Extension(ending.to_vec()),
+        },
+        BreakdownBy::Attribute => SliceKey::NoAttribute,
     }
 }
 

@@ -12,7 +12,9 @@ mod protection;
 pub use ages::{
     AgeBy, Block, Cell, Classes, FileList, FileOrder, Matrix, byte_years, first_files, matrix,
 };
-pub use breakdown::{Breakdown, BreakdownBy, SLICES, Slice, SliceKey, breakdown, breakdown_in};
+pub use breakdown::{
+    Breakdown, BreakdownBy, SLICES, Slice, SliceKey, breakdown, breakdown_in, slice_of,
+};
 pub use evidence::{
     Evidence, Generations, Ownership, Packages, Regenerable, Regenerables, Repository,
     RepositoryState, Sources, TableError, Totals, Verdict, gather,

@@ -459,6 +459,11 @@ impl Catalog {
         Bytes::new(self.row(id).map_or(self.size[id.0 as usize], |row| row.apparent))
     }
 
+    /// Length of the entry alone: of a directory, without what it holds.
+    pub fn own_apparent(&self, id: EntryId) -> Bytes {
+        Bytes::new(self.size[id.0 as usize])
+    }
+
     /// Bytes on disk that would be freed if just this entry, with all below it, went.
     ///
     /// Known only when the scan has ended: until then what has several names is left out.

@@ -3,6 +3,7 @@
 //! Takes [`Volume`]s whenever the program has asked for them, keeps a sample of each in a database, and
 //! gives [`Trend`]s. A forecast is made from what was measured or not at all.
 
+mod comparison;
 mod trend;
 
 use std::os::unix::ffi::OsStrExt;
@@ -11,6 +12,10 @@ use std::time::Duration;
 
 use rusqlite::{Connection, params};
 
+pub use comparison::{
+    Amount, ChangedRow, Changes, Comparison, EntryChange, Fate, Measure, Place, PlaceId, Side,
+    SliceChange, SliceChanges, compare,
+};
 pub use trend::{Forecast, Outlook, Sample, Trend, outlook};
 
 use crate::shown::Shown;

@@ -19,6 +19,7 @@ mod pdf;
 mod report;
 mod svg;
 pub mod text;
+mod tide;
 
 pub use ages::ages;
 pub use breakdown::breakdown;
@@ -31,3 +32,4 @@ pub use levels::{Level, levels};
 pub use map::map;
 pub use past::{PastLevel, past};
 pub use report::{FileLine, Report, SliceLine, Trouble};
+pub use tide::{TideMark, TidePoint, tide};

@@ -255,6 +255,47 @@ proptest! {
     }
 }
 
+proptest! {
+    #[test]
+    fn entries_are_found_by_their_names_in_whatever_order_they_were_listed(
+        names in proptest::collection::hash_set("[a-z]{1,2}", 0..60),
+        order in proptest::collection::vec(any::<prop::sample::Index>(), 60),
+        (gone, come) in (0..20usize, 0..20usize),
+    ) {
+        let before: Vec<String> = names.into_iter().collect();
+        let mut after: Vec<String> = before.iter().skip(gone).cloned().collect();
+        after.extend((0..come).map(|number| format!("come-{number}")));
+        for (number, other) in order.iter().enumerate().take(after.len()) {
+            let other = other.index(after.len());
+            after.swap(number, other);
+        }
+        let flat = |names: &[String]| common::flat(names.iter().map(|name| name.clone().into_bytes()));
+        let (old, new) = (flat(&before), flat(&after));
+        let [was, is] = sides(&old, &new);
+        let found = compare(was, is, Measure::Allocated);
+        for (path, rows) in proved(&found, &old, &new) {
+            let name = path.to_str().unwrap().to_owned();
+            let there = (before.contains(&name), after.contains(&name));
+            for (fate, _) in rows {
+                let expected = match fate {
+                    Fate::Stayed => (true, true),
+                    Fate::New | Fate::MovedHere => (false, true),
+                    Fate::Gone | Fate::MovedAway => (true, false),
+                };
+                prop_assert_eq!(there, expected, "{} {:?}", name, fate);
+            }
+        }
+        let count = |fates: [Fate; 2]| {
+            let in_root = found.rows(found.root()).filter(|row| {
+                matches!(row, ChangedRow::Entry(n) if fates.contains(&found.entry(*n).fate()))
+            });
+            in_root.count()
+        };
+        prop_assert_eq!(count([Fate::Gone, Fate::MovedAway]), gone.min(before.len()));
+        prop_assert_eq!(count([Fate::New, Fate::MovedHere]), come);
+    }
+}
+
 #[test]
 fn a_tree_that_moved_and_a_log_that_was_rotated_are_told_as_such() {
     let directory = tempfile::tempdir().unwrap();

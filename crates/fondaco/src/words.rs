@@ -87,7 +87,8 @@ pub fn range(forecast: &Forecast) -> String {
     format!("{}, {soonest} {latest}", days(forecast.days))
 }
 
-fn days(days: f64) -> String {
+/// Days in a few letters.
+pub fn days(days: f64) -> String {
     match days {
         d if d < 2.0 => format!("{:.0} h", d * 24.0),
         d if d < 90.0 => format!("{d:.0} d"),

@@ -1,9 +1,13 @@
-//! The levels of volumes over time, and how soon they will be full.
+//! How volumes and directories changed: their levels and sizes over time, how soon a volume will be full, and what changed
+//! between two moments.
 //!
-//! Takes [`Volume`]s whenever the program has asked for them, keeps a sample of each in a database, and
-//! gives [`Trend`]s. A forecast is made from what was measured or not at all.
+//! Takes [`Volume`]s whenever the program has asked for them, and scans when they are kept; keeps a sample of each volume and
+//! a summary of each scan in a database, and gives [`Trend`]s. A forecast is made from what was measured or not at all. Two
+//! scans are compared by [`compare`].
 
 mod comparison;
+mod summary;
+mod tide;
 mod trend;
 
 use std::os::unix::ffi::OsStrExt;
@@ -14,9 +18,11 @@ use rusqlite::{Connection, params};
 
 pub use comparison::{
     Amount, ChangedRow, Changes, Comparison, EntryChange, Fate, Measure, Place, PlaceId, Side,
-    SliceChange, SliceChanges, compare,
+    SliceChange, SliceChanges, compare, same_place,
 };
-pub use trend::{Forecast, Outlook, Sample, Trend, outlook};
+pub use summary::{Growing, PartSizes, PartSort, SizeThen, keep_scan};
+pub use tide::{Tide, TideColumn};
+pub use trend::{Fall, Forecast, Outlook, Sample, Trend, outlook};
 
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
@@ -43,7 +49,7 @@ pub enum HistoryError {
     },
 }
 
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 const SCHEMA: &str = "
 CREATE TABLE sample (
@@ -83,12 +89,19 @@ impl History {
         database.busy_timeout(Duration::from_secs(5)).map_err(wrap)?;
         // a lost sample is no harm, so nothing waits for the device
         database
-            .execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = OFF;")
+            .execute_batch(
+                "PRAGMA journal_mode = WAL; PRAGMA synchronous = OFF; PRAGMA foreign_keys = ON;",
+            )
             .map_err(wrap)?;
         let version = || database.query_row("PRAGMA user_version", [], |row| row.get(0));
-        if version().map_err(wrap)? == 0 {
+        let tables = match version().map_err(wrap)? {
+            0 => [SCHEMA, summary::SCHEMA].concat(),
+            1 => summary::SCHEMA.to_owned(),
+            _ => String::new(),
+        };
+        if !tables.is_empty() {
             let make =
-                format!("BEGIN IMMEDIATE; {SCHEMA} PRAGMA user_version = {VERSION}; COMMIT;");
+                format!("BEGIN IMMEDIATE; {tables} PRAGMA user_version = {VERSION}; COMMIT;");
             if database.execute_batch(&make).is_err() {
                 // another process may have been faster
                 let _ = database.execute_batch("ROLLBACK");

@@ -51,6 +51,15 @@ pub struct Forecast {
     pub latest: Option<f64>,
 }
 
+/// Much that was in use and no longer is: somebody cleaned up.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Fall {
+    /// When the level was first seen to be lower.
+    pub at: Time,
+    /// By how many bytes.
+    pub freed: Bytes,
+}
+
 /// What can be said about where a volume is going.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Outlook {
@@ -80,21 +89,47 @@ const MOST: usize = 400;
 /// What is further away than this is not said.
 const FARTHEST: f64 = 3650.0;
 
+/// The time that samples are taken together for, in seconds.
+fn step(span: f64) -> i64 {
+    if span >= PEAKS as f64 * DAY { 86_400 } else { 3600 }
+}
+
+/// What comes and goes without anybody having cleaned up. A volume that was made larger or smaller is another one, but its
+/// rise is the same.
+fn noise(last: &Sample) -> f64 {
+    (last.used + last.free).get() as f64 * 0.002
+}
+
+/// Where somebody cleaned up, from samples, oldest first.
+pub fn falls(samples: &[Sample]) -> Vec<Fall> {
+    let (Some(first), Some(last)) = (samples.first(), samples.last()) else { return Vec::new() };
+    let peaks = peaks(samples, step((last.at.sec - first.at.sec) as f64));
+    let noise = noise(last);
+    let runs = rising_runs(&peaks, noise);
+    let fall = |pair: &[&[(f64, f64)]]| {
+        let (before, after) = (pair[0].last()?, pair[1].first()?);
+        let lower = |sample: &&Sample| {
+            sample.at.sec as f64 / DAY > before.0 && (sample.used.get() as f64) < before.1 - noise
+        };
+        let at = samples.iter().find(lower)?.at;
+        Some(Fall { at, freed: Bytes::new((before.1 - after.1).max(0.0) as u64) })
+    };
+    runs.windows(2).filter_map(fall).collect()
+}
+
 /// Draws the conclusion from samples, oldest first.
 pub fn outlook(samples: &[Sample]) -> Outlook {
     let (Some(first), Some(last)) = (samples.first(), samples.last()) else {
         return Outlook::NotYet;
     };
     let span = (last.at.sec - first.at.sec) as f64;
-    let step = if span >= PEAKS as f64 * DAY { 86_400 } else { 3600 };
+    let step = step(span);
     let peaks = peaks(samples, step);
     let peaks = &peaks[peaks.len().saturating_sub(MOST)..];
     if peaks.len() < PEAKS {
         return Outlook::NotYet;
     }
-    // a volume that was made larger or smaller is another one, but its rise is the same
-    let noise = (last.used + last.free).get() as f64 * 0.002;
-    let runs = rising_runs(peaks, noise);
+    let runs = rising_runs(peaks, noise(last));
     let mut slopes: Vec<(f64, f64)> = Vec::new();
     for run in &runs {
         for (i, a) in run.iter().enumerate() {

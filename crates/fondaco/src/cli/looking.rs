@@ -302,6 +302,8 @@ pub enum ChartWord {
     Breakdown,
     /// Which trees are contained in which: files that could be equal are read
     Duplicates,
+    /// The level of a volume over time: nothing is scanned
+    Tide,
     Volumes,
 }
 

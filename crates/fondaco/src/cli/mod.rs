@@ -1,6 +1,7 @@
 //! The command line: one definition, from which parsing, help, completions and the manual come.
 
 mod depots;
+mod history;
 mod looking;
 mod removal;
 mod rules;
@@ -16,6 +17,7 @@ use fondaco_core::scan::{Filter, Options};
 use fondaco_core::units::{Bytes, Time};
 
 pub use depots::{Depots, DepotsAct};
+pub use history::{Compare, CompareBy, History};
 pub use looking::{
     Ages, Breakdown, Chart, ChartWord, Containment, CopyDeed, Directories, Duplicates, Files,
     LeftoverDeed, Leftovers, Look, Report, SameBy, Scanned,
@@ -129,6 +131,16 @@ pub enum Command {
         before_help = "Examples:\n  fondaco containment /srv/seamark\n  fondaco containment /srv/seamark --of /srv/seamark/backups/old --in /srv/seamark/backups/new"
     )]
     Containment(Containment),
+    /// Compare two moments: what grew, shrank, came, went and moved
+    #[command(
+        before_help = "Examples:\n  fondaco compare /srv/seamark\n  fondaco compare 3 7 --by family\n  fondaco compare /mnt/snapshot/srv /srv --in seamark"
+    )]
+    Compare(Compare),
+    /// Tell how levels and directories moved, what grows, and when a volume is full
+    #[command(
+        before_help = "Examples:\n  fondaco history\n  fondaco history /srv/seamark --since 2041-01-01\n  fondaco history /srv/seamark/telemetry --csv"
+    )]
+    History(History),
     /// Draw a chart as SVG or PDF
     #[command(
         before_help = "Examples:\n  fondaco chart cascade /srv/seamark -o seamark.svg\n  fondaco chart ages --saved 3 -o ages.pdf"

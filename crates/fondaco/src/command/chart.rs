@@ -12,7 +12,7 @@ use fondaco_core::units::{Time, UnitStyle};
 use fondaco_core::volume::volumes;
 
 use super::look::{Closer, Looked, classes};
-use super::{Outcome, duplicates};
+use super::{Outcome, duplicates, history};
 use crate::charts;
 use crate::cli::{self, ChartWord};
 use crate::environment::open_state;
@@ -34,6 +34,15 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
         let volumes = query::Volumes { known, asked: Time::now(), state };
         return write(&volumes, &paper, &arguments.output, Outcome::AllDone);
     }
+    if arguments.what == ChartWord::Tide {
+        let state = open_state(state)?;
+        let [place] = &arguments.paths[..] else {
+            bail!("say of which volume or directory: one PATH");
+        };
+        let now = Time::now();
+        let tide = history::of_path(place, Time::at(now.sec - history::BACK), now, &state)?;
+        return write(&tide, &paper, &arguments.output, Outcome::AllDone);
+    }
     if arguments.paths.is_empty() && arguments.walk.saved.is_none() {
         bail!("say of what: a PATH, or --saved N");
     }
@@ -54,7 +63,7 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
         ChartWord::Cascade => Box::new(directories),
         ChartWord::Map => Box::new(query::Map(directories)),
         ChartWord::Ages => Box::new(query::Ages { by, classes }),
-        ChartWord::Breakdown | ChartWord::Duplicates | ChartWord::Volumes => {
+        ChartWord::Breakdown | ChartWord::Duplicates | ChartWord::Tide | ChartWord::Volumes => {
             Box::new(query::Breakdown { by: arguments.by, top: None })
         }
     };

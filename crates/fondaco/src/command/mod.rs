@@ -6,12 +6,14 @@ mod books;
 mod breakdown;
 mod carry_out;
 mod chart;
+mod compare;
 mod demo;
 mod depots;
 mod directories;
 mod duplicates;
 mod files;
 mod held;
+mod history;
 mod journal;
 mod leftovers;
 mod log;
@@ -104,6 +106,8 @@ pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Ou
         Command::Files(arguments) => files::run(&arguments, state),
         Command::Ages(arguments) => ages::run(&arguments, state),
         Command::Breakdown(arguments) => breakdown::run(&arguments, state),
+        Command::Compare(arguments) => compare::run(&arguments, state),
+        Command::History(arguments) => history::run(&arguments, state),
         Command::Chart(arguments) => chart::run(&arguments, state),
         Command::Report(arguments) => report::run(&arguments, state),
         Command::Directories(arguments) => directories::run(&arguments, state),

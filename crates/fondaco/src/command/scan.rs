@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use anyhow::{Context, Result};
 use fondaco_core::catalog::{Catalog, Root};
-use fondaco_core::saved;
+use fondaco_core::history::keep_scan;
 use fondaco_core::shown::Shown;
 use fondaco_core::units::{counted, grouped};
 use serde_json::{Map, Value, json};
@@ -16,7 +16,7 @@ use crate::output::{self, Lean, Table, path_value, put_path, say};
 
 pub(super) fn run(arguments: &cli::Scan, state: Option<PathBuf>) -> Result<Outcome> {
     let Obtained { catalog, seconds } = obtain(&arguments.paths, &arguments.walk, state.clone())?;
-    let save = || Ok(saved::save(&open_state(state)?, &catalog, false)?);
+    let save = || Ok(keep_scan(&open_state(state)?, &catalog, false)?.0);
     let (saved, not_saved) = match arguments.save.then(save).transpose() {
         Ok(number) => (number, Ok(())),
         // a scan may have taken hours: it is told even where it cannot be saved

@@ -1,5 +1,5 @@
-//! Sixty days of kept scans of the demo's volume: on each day what had been written by then, and the trial runs of the
-//! models that somebody has cleared away by hand since.
+//! Sixty days of kept scans of the demo's volume: on each day what had been written by then, the trial runs of the models that
+//! somebody has cleared away by hand since, and an old field kit in the place that it was moved from.
 
 use std::collections::HashSet;
 use std::ffi::OsStr;
@@ -8,8 +8,8 @@ use std::path::Path;
 
 use anyhow::{Context, Result};
 use fondaco_core::catalog::{Batch, Catalog, EntryId, Origin, ScannedVolume};
+use fondaco_core::history::keep_scan;
 use fondaco_core::kernel::{self, DirReader, Kind, Stat};
-use fondaco_core::saved;
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
 
@@ -21,7 +21,12 @@ const TRIALS: &str = "model-runs";
 /// The length of one trial run.
 const TRIAL: u64 = 880 << 10;
 
+/// The field kit that was moved so many days ago: where it lies, and where it lay.
+const MOVED: [(&str, &str); 2] = [("field-kits", "kit-b (old)"), ("incoming", "kit-b")];
+const MOVED_AGO: i64 = 16;
+
 /// A directory of the demo with what is in it.
+#[derive(Clone)]
 struct Listed {
     own: Stat,
     entries: Vec<(Vec<u8>, Stat)>,
@@ -34,20 +39,53 @@ pub(super) fn write(state: &State, root: &Path, now: Time) -> Result<()> {
     let mut origin = Origin::of_this_machine();
     origin.volumes = vec![ScannedVolume::look(root)?];
     let used_now = levels::used_now(root);
+    let before_the_move = before_the_move(&tree).context("there is no field kit")?;
     for ago in (1..=60).rev() {
         let then = Time::at(now.sec - ago * DAY);
+        let tree = if ago > MOVED_AGO { &before_the_move } else { &tree };
         let mut catalog = Catalog::new(then);
         catalog.set_origin(origin.clone());
         let tops = catalog.add_roots(&[(root.to_owned(), tree.own)])?;
         let top = *tops.first().context("a scan has a root")?;
         let mut linked = HashSet::new();
-        let written = used_then(&tree, then, &mut linked);
+        let written = used_then(tree, then, &mut linked);
         let trials = levels::used_at(used_now, ago * 24).saturating_sub(written) / TRIAL;
-        add(&mut catalog, top, &tree, then, trials)?;
+        add(&mut catalog, top, tree, then, trials)?;
         catalog.finish(true);
-        saved::save(state, &catalog, false)?;
+        keep_scan(state, &catalog, false)?;
     }
     Ok(())
+}
+
+/// The same with the field kit where it lay before.
+fn before_the_move(tree: &Listed) -> Option<Listed> {
+    let mut tree = tree.clone();
+    let [(from, name), (to, earlier)] = MOVED;
+    let place = tree.place_of(from)?;
+    let (own, below) = tree.below.get_mut(place)?.take(name)?;
+    let place = tree.place_of(to)?;
+    tree.below.get_mut(place)?.put(earlier, own, below);
+    Some(tree)
+}
+
+impl Listed {
+    /// Number of a directory among those in this one.
+    fn place_of(&self, name: &str) -> Option<usize> {
+        let mut directories = self.entries.iter().filter(|(_, stat)| stat.kind == Kind::Directory);
+        directories.position(|(other, _)| other == name.as_bytes())
+    }
+
+    fn take(&mut self, name: &str) -> Option<(Stat, Self)> {
+        let below = self.place_of(name)?;
+        let entry = self.entries.iter().position(|(other, _)| other == name.as_bytes())?;
+        Some((self.entries.remove(entry).1, self.below.remove(below)))
+    }
+
+    fn put(&mut self, name: &str, own: Stat, below: Self) {
+        let entry = self.entries.partition_point(|(other, _)| other.as_slice() < name.as_bytes());
+        self.entries.insert(entry, (name.as_bytes().to_vec(), own));
+        self.below.insert(self.place_of(name).unwrap_or(0), below);
+    }
 }
 
 fn list(path: &Path, own: Stat) -> Result<Listed> {

@@ -297,11 +297,18 @@ impl Station {
 
     fn telemetry(&mut self) -> io::Result<()> {
         for buoy in 1..=8i64 {
+            // somebody switched on a more verbose log three weeks ago
             let path = format!("telemetry/buoy-{buoy:02}/telemetry.log");
-            self.file(&path, 300 * KIB, Texture::Table, buoy * 600, BUOYOPS)?;
+            self.file(&path, 572 * KIB, Texture::Table, buoy * 600, BUOYOPS)?;
             for generation in 1..=12i64 {
                 let path = format!("telemetry/buoy-{buoy:02}/telemetry.log.{generation}");
-                self.file(&path, 190 * KIB, Texture::Table, generation * 7 * DAY, BUOYOPS)?;
+                let size = match generation {
+                    1 => 668,
+                    2 => 472,
+                    3 => 328,
+                    _ => 60,
+                };
+                self.file(&path, size * KIB, Texture::Table, generation * 7 * DAY, BUOYOPS)?;
             }
         }
         Ok(())

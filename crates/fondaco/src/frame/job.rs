@@ -16,7 +16,7 @@ use fondaco_core::carry_out::{
     settle,
 };
 use fondaco_core::catalog::{Catalog, ScannedEntry};
-use fondaco_core::history::{History, Outlook};
+use fondaco_core::history::{History, Outlook, keep_scan};
 use fondaco_core::kernel::{self, DeletedFiles, stat_path};
 use fondaco_core::lens::Accounts;
 use fondaco_core::packed_list::PackedList;
@@ -137,7 +137,9 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
         }
         Job::SaveScan(catalog, state) => {
             let catalog = catalog.read().unwrap_or_else(PoisonError::into_inner);
-            Message::ScanSaved(saved::save(&state, &catalog, true).map_err(Failure::of))
+            Message::ScanSaved(
+                keep_scan(&state, &catalog, true).map(|kept| kept.0).map_err(Failure::of),
+            )
         }
         Job::LoadSaved(state) => Message::SavedScans(saved_rows(&state)),
         Job::OpenSaved { number, which, state } => {

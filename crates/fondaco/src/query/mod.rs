@@ -4,12 +4,14 @@
 mod ages;
 mod breakdown;
 mod cells;
+mod comparison;
 mod containment;
 mod depots;
 mod directories;
 mod duplicates;
 mod files;
 mod held;
+mod history;
 mod journal;
 mod leftovers;
 mod plan;
@@ -37,12 +39,16 @@ use crate::output::{Grid, path_value, write_json};
 pub use ages::Ages;
 pub use breakdown::{Breakdown, slice_lines};
 pub use cells::{binary, percent, user};
+pub use comparison::{
+    Compared, ComparedRow, WholeComparison, fate_word, moved_words, summary_lines,
+};
 pub use containment::{NotThere, Pairs};
 pub use depots::{ArchiveTargets, DepotsFound, FoundArchive, FoundDepot};
 pub use directories::{Directories, Map};
 pub use duplicates::{Duplicates, FoundCopies};
 pub use files::{Files, weight};
 pub use held::Held;
+pub use history::{Mark, MarkSort, VolumeHistory, VolumesHistory};
 pub use journal::{Actions, Runs, action_document};
 pub use leftovers::{FoundLeftovers, Leftovers};
 pub use plan::Drafted;

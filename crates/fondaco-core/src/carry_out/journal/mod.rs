@@ -9,7 +9,7 @@ mod records;
 mod schema;
 
 use std::borrow::Borrow;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -349,6 +349,28 @@ impl Journal {
     /// [`JournalError`].
     pub fn runs(&self) -> Result<Vec<RunRecord>, JournalError> {
         self.runs_where("true")
+    }
+
+    /// The mount points of the volumes that a run's actions are on, of a run of many thousands as some of them in its
+    /// beginning, middle and end say.
+    ///
+    /// # Errors
+    ///
+    /// [`JournalError`].
+    pub fn volumes_of(&self, run: i64) -> Result<BTreeSet<PathBuf>, JournalError> {
+        let wrap = self.wrap();
+        let select = "SELECT list FROM actions WHERE run = ?1 AND (first IN (
+                          SELECT max(first) FROM actions WHERE run = ?1
+                      ) OR first % 65536 < 1024) ORDER BY first LIMIT 16";
+        let mut select = self.database.prepare_cached(select).map_err(&wrap)?;
+        let mut rows = select.query([run]).map_err(&wrap)?;
+        let mut volumes = BTreeSet::new();
+        while let Some(row) = rows.next().map_err(&wrap)? {
+            let list = row.get_ref(0).and_then(|list| Ok(list.as_blob()?)).map_err(&wrap)?;
+            let actions = packed::unpack(list).map_err(|error| wrap(conversion(0, error)))?;
+            volumes.extend(actions.into_iter().map(|action| action.volume.0));
+        }
+        Ok(volumes)
     }
 
     /// One run; `None` if there is none with that number.

@@ -189,7 +189,69 @@ pub fn compare(before: Side<'_>, after: Side<'_>, measure: Measure) -> Compariso
     sums::sum(found, (before.seen.catalog(), after.seen.catalog()), measure)
 }
 
+/// The directories of two scans that are one place: all that was scanned if that is the same, else what the one has of the other;
+/// two places that have nothing to do with each other are compared as they are. Nothing if one of them is empty.
+pub fn same_place(before: &Catalog, after: &Catalog) -> Option<(EntryId, EntryId)> {
+    let tops = (before.top()?, after.top()?);
+    let ([was], [is]) = (before.roots(), after.roots()) else { return Some(tops) };
+    if was.path == is.path {
+        return Some(tops);
+    }
+    let inside_after = after.find(&was.path).filter(|id| after.is_directory(*id));
+    let inside_before = || before.find(&is.path).filter(|id| before.is_directory(*id));
+    Some(match inside_after {
+        Some(id) => (tops.0, id),
+        None => inside_before().map_or(tops, |id| (id, tops.1)),
+    })
+}
+
 impl Comparison {
+    /// The rows that tell most of what happened, the largest first: instead of a directory in which nearly all is the change
+    /// of one thing in it, that thing.
+    pub fn telling(&self, count: usize, before: &Catalog, after: &Catalog) -> Vec<ChangedRow> {
+        let size = |row: ChangedRow| {
+            let changes = self.changes_of(row, before, after);
+            (changes.more() + changes.fewer() + changes.moved_within.bytes).get()
+        };
+        let mut told: Vec<(u64, ChangedRow)> = Vec::new();
+        let mut open: std::collections::BinaryHeap<(u64, PlaceId)> =
+            std::collections::BinaryHeap::from([(u64::MAX, self.root())]);
+        while let Some((whole, id)) = open.pop() {
+            // nothing that is left can be among the first
+            if told.len() >= count && told[count - 1].0 >= whole {
+                break;
+            }
+            let rows: Vec<(u64, ChangedRow)> = self.rows(id).map(|row| (size(row), row)).collect();
+            let largest = rows.iter().map(|(size, _)| *size).max().unwrap_or(0);
+            let is_one = self.place(id).fate() == Fate::Stayed && largest >= whole / 5 * 4;
+            if id != self.root() && !is_one {
+                told.push((whole, ChangedRow::Place(id)));
+                told.sort_by_key(|(size, _)| std::cmp::Reverse(*size));
+                told.truncate(count);
+                continue;
+            }
+            for (size, row) in rows.into_iter().filter(|(size, _)| *size > 0) {
+                match row {
+                    row if self.is_told_elsewhere(row) => {}
+                    ChangedRow::Place(inside) => open.push((size, inside)),
+                    ChangedRow::Entry(_) => told.push((size, row)),
+                }
+            }
+            told.sort_by_key(|(size, _)| std::cmp::Reverse(*size));
+            told.truncate(count);
+        }
+        told.into_iter().map(|(_, row)| row).collect()
+    }
+
+    /// Whether a row is the half of something that moved of which the other half is told: where it is now.
+    fn is_told_elsewhere(&self, row: ChangedRow) -> bool {
+        Fate::MovedAway
+            == match row {
+                ChangedRow::Place(id) => self.place(id).fate(),
+                ChangedRow::Entry(number) => self.entry(number).fate(),
+            }
+    }
+
     /// Which bytes were compared.
     pub fn measure(&self) -> Measure {
         self.measure
@@ -250,6 +312,11 @@ impl Comparison {
                 [was, sums::is(entry, after, self.measure)].map(Bytes::new)
             }
         }
+    }
+
+    /// The place that an entry is in.
+    pub fn place_of(&self, number: u32) -> PlaceId {
+        PlaceId(self.entry(number).place)
     }
 
     /// The other half of an entry that moved.

@@ -1,7 +1,7 @@
 //! What is missing in one place and new in another, and yet the same.
 //!
-//! Three signs are taken, the surest first, and each entry once: the same inode with the same length and time of writing, or,
-//! within one directory and one family of names, a log that was rotated; the same name, length and time, as a move to another
+//! Three signs are taken, the surest first, and each entry once: the same inode with the same length and time of writing, or a
+//! log that was rotated within its directory; the same name, length and time, as a move to another
 //! file system leaves it; and the same length and time where just one entry is missing and just one is new that have them. A
 //! directory has moved if most of what lay directly in it now lies directly in one that is new. An inode alone is no sign: its
 //! number is given away again.
@@ -14,7 +14,6 @@ use super::pairing::Paired;
 use super::{EntryChange, Fate, NONE, Place, REPLACED};
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::Kind;
-use crate::naming::{Family, write_family};
 
 /// Files shorter than this are too alike for their length and time alone to tell them.
 const TELLING: u64 = 4096;
@@ -128,15 +127,10 @@ impl Moves<'_> {
         }
         let in_one_place = self.entries[missing as usize].place == self.entries[new as usize].place;
         let is_later = after >= before && written.1 >= written.0;
-        let family = |catalog: &Catalog, id| {
-            let mut family = Family::new();
-            let name = catalog.own_name(id);
-            if write_family(name, &mut family) { family.to_vec() } else { name.to_vec() }
-        };
         in_one_place
             && is_later
             && self.before.kind(was) == Kind::File
-            && is_rotation(&family(self.before, was), &family(self.after, is))
+            && is_rotation(self.before.own_name(was), self.after.own_name(is))
     }
 
     /// Of a name that belongs to another inode now, both halves are one entry if neither of them has moved.
@@ -343,13 +337,10 @@ impl Lead {
     }
 }
 
-/// Whether a name of the second family is what a rotation makes of one of the first: the same family, or the same name with
-/// a number or date behind it.
+/// Whether the second name is what a rotation makes of the first: the same with a number or a date behind it.
 fn is_rotation(was: &[u8], is: &[u8]) -> bool {
-    was == is
-        || (is.len() > was.len()
-            && is.starts_with(was)
-            && matches!(is[was.len()], b'.' | b'-' | b'_'))
+    let behind = is.strip_prefix(was).unwrap_or_default();
+    matches!(behind, [b'.' | b'-' | b'_', next, ..] if next.is_ascii_digit())
 }
 
 #[cfg(test)]
@@ -363,7 +354,12 @@ mod tests {
             order.iter().for_each(|to| lead.count(*to));
             assert_eq!(lead.to, 7);
         }
-        assert!(is_rotation(b"buoy.log", b"buoy.log") && is_rotation(b"buoy.log", b"buoy.log.#"));
-        assert!(!is_rotation(b"buoy.log", b"buoy.logs") && !is_rotation(b"tide.log", b"buoy.log"));
+        assert!(
+            is_rotation(b"buoy.log", b"buoy.log.1") && is_rotation(b"buoy.log", b"buoy.log-2041")
+        );
+        for other in [&b"buoy.log"[..], b"buoy.logs", b"buoy.log.old", b"tide.log.1", b"buoy-2.log"]
+        {
+            assert!(!is_rotation(b"buoy.log", other));
+        }
     }
 }

@@ -84,7 +84,6 @@ struct Pairing<'a> {
     found: Paired,
     /// Used again for every directory.
     by_name: FxHashMap<&'a [u8], u32>,
-    taken: Vec<bool>,
     /// Pairs of the same name that are one inode, and that are not.
     same_inodes: [u64; 2],
 }
@@ -98,7 +97,6 @@ pub(super) fn pair(before: Side<'_>, after: Side<'_>, measure: Measure) -> Paire
         further: [further_names(before), further_names(after)],
         found: Paired { places: Vec::new(), entries: Vec::new() },
         by_name: FxHashMap::default(),
-        taken: Vec::new(),
         same_inodes: [0; 2],
     };
     pairing.add_place(NONE, before.at.0, after.at.0);
@@ -149,47 +147,46 @@ impl<'a> Pairing<'a> {
         self.pair_children(number, was, is);
     }
 
-    /// Pairs the children of one directory. Two scans mostly list it in one order; what is left from the first greater
-    /// difference on is found by name.
+    /// Pairs the children of one directory. Two scans mostly list it in one order; what is not found a step ahead is found by
+    /// its name in the end.
     fn pair_children(&mut self, place: u32, mut was: Range<u32>, mut is: Range<u32>) {
         let (old, new) = (self.before.seen.catalog(), self.after.seen.catalog());
         let same = |a: u32, b: u32| name(old, a) == name(new, b);
+        let (mut left_before, mut left_after) = (Vec::new(), Vec::new());
         while let (Some(a), Some(b)) = (was.clone().next(), is.clone().next()) {
             if same(a, b) {
                 (was.start, is.start) = (a + 1, b + 1);
                 self.take_pair(place, a, b);
             } else if b + 1 < is.end && same(a, b + 1) {
                 is.start = b + 1;
-                self.take_pair(place, NONE, b);
+                left_after.push(b);
             } else if a + 1 < was.end && same(a + 1, b) {
                 was.start = a + 1;
-                self.take_pair(place, a, NONE);
+                left_before.push(a);
             } else {
-                break;
+                (was.start, is.start) = (a + 1, b + 1);
+                left_before.push(a);
+                left_after.push(b);
             }
         }
-        if was.is_empty() || is.is_empty() {
-            was.for_each(|a| self.take_pair(place, a, NONE));
-            is.for_each(|b| self.take_pair(place, NONE, b));
+        left_before.extend(was);
+        left_after.extend(is);
+        if left_before.is_empty() || left_after.is_empty() {
+            left_before.into_iter().for_each(|a| self.take_pair(place, a, NONE));
+            left_after.into_iter().for_each(|b| self.take_pair(place, NONE, b));
             return;
         }
         self.by_name.clear();
-        self.by_name.extend(was.clone().map(|a| (name(old, a), a)));
-        self.taken.clear();
-        self.taken.resize(was.len(), false);
-        for b in is {
-            let found = self.by_name.get(name(new, b)).copied();
-            // a listing of a store may have one name twice
-            let found = found.filter(|a| !self.taken[(a - was.start) as usize]);
-            if let Some(a) = found {
-                self.taken[(a - was.start) as usize] = true;
-            }
-            self.take_pair(place, found.unwrap_or(NONE), b);
+        self.by_name.extend((0..).zip(&left_before).map(|(number, a)| (name(old, *a), number)));
+        for b in left_after {
+            // what has been found is not found again: a listing of a store may have one name twice
+            let found = self.by_name.remove(name(new, b)).map(|number: u32| number as usize);
+            let before =
+                found.map_or(NONE, |number| std::mem::replace(&mut left_before[number], NONE));
+            self.take_pair(place, before, b);
         }
-        for a in was.clone() {
-            if !self.taken[(a - was.start) as usize] {
-                self.take_pair(place, a, NONE);
-            }
+        for a in left_before.into_iter().filter(|a| *a != NONE) {
+            self.take_pair(place, a, NONE);
         }
     }
 

@@ -11,10 +11,9 @@ use fondaco_core::carry_out::{
     purge_while, rehearse, settle,
 };
 use fondaco_core::catalog::Catalog;
-use fondaco_core::history::{History, Outlook};
+use fondaco_core::history::{History, Outlook, keep_scan};
 use fondaco_core::plan::{Draft, Plan};
 use fondaco_core::rule::{RuleSet, RuleState};
-use fondaco_core::saved;
 use fondaco_core::scan::{Options, Scan};
 use fondaco_core::shown::{DocPath, Shown, shown};
 use fondaco_core::unattended::{CarriedOut, Grade, RuleRecord, Step, Undone, VolumeRecord};
@@ -219,7 +218,7 @@ impl<'s> Tending<'s> {
         if self.state.settings.scans_kept == 0 {
             return;
         }
-        match saved::save_and_thin(self.state, catalog) {
+        match keep_scan(self.state, catalog, true) {
             Ok((number, forgotten)) => {
                 self.telling.tell(Step::Scan, Grade::Done, format!("kept as scan {number}"));
                 if forgotten > 0 {

@@ -1,0 +1,144 @@
+//! `fondaco compare`
+
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, Result, bail};
+use fondaco_core::catalog::{Catalog, EntryId};
+use fondaco_core::history::{Measure, Side, compare, same_place};
+use fondaco_core::lens::AccountsOf;
+use fondaco_core::rule::kept_days;
+use fondaco_core::saved;
+use fondaco_core::shown::Shown;
+
+use super::look::{accounts, parse, tell_answer};
+use super::{Obtained, Outcome, obtain};
+use crate::cli::{self, Walk};
+use crate::environment::open_state;
+use crate::output::{tell, usage};
+use crate::query::{Compared, WholeComparison};
+
+pub(super) fn run(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<Outcome> {
+    let system = accounts(state.clone());
+    if let Some(text) = &arguments.look.lens {
+        // a wrong lens is told before anything is scanned
+        parse(text, &*system)?;
+    }
+    let (before, after) = both(arguments, state)?;
+    let names = AccountsOf { origin: after.origin(), system: &*system };
+    let (was, is) = same_place(&before, &after).context("one of the two scans is empty")?;
+    let below = arguments.below.as_deref();
+    let (was, is) = (inside(&before, was, below)?, inside(&after, is, below)?);
+    let lens = arguments.look.lens.as_deref().map(|text| parse(text, &names)).transpose()?;
+    let chosen = lens.map(|lens| [&before, &after].map(|catalog| lens.select(catalog, &names)));
+    let seen = |number: usize, catalog| {
+        let chosen = chosen.as_ref().map(|chosen| &chosen[number]);
+        Catalog::seen(catalog, chosen)
+    };
+    let measure = if arguments.apparent { Measure::Apparent } else { Measure::Allocated };
+    let sides = [Side { seen: seen(0, &before), at: was }, Side { seen: seen(1, &after), at: is }];
+    let found = compare(sides[0], sides[1], measure);
+    let answer = WholeComparison {
+        compared: Compared { before: &before, after: &after, found: &found },
+        place: found.root(),
+        by: arguments.by.property(),
+        top: arguments.top,
+        accounts: &names,
+        lens: arguments.look.lens.as_deref(),
+    };
+    tell_answer(&answer, &arguments.form)?;
+    if !arguments.form.is_for_programs() {
+        notes(&before, &after, measure);
+    }
+    let whole = before.unreadable().is_empty() && after.unreadable().is_empty();
+    Ok(if whole { Outcome::AllDone } else { Outcome::Unreadable })
+}
+
+/// What may make the comparison say less than it seems to.
+fn notes(before: &Catalog, after: &Catalog, measure: Measure) {
+    for (word, catalog) in [("earlier", before), ("later", after)] {
+        if !catalog.is_complete() {
+            tell!("the {word} scan was stopped: what it did not come to looks new or gone");
+        }
+        let unreadable = catalog.unreadable().len();
+        if unreadable > 0 {
+            tell!(
+                "the {word} scan could not read {unreadable} places: what lies there looks new or gone"
+            );
+        }
+    }
+    let kind = |catalog: &Catalog| {
+        catalog.origin().volumes.first().map(|volume| volume.file_system.clone())
+    };
+    if measure == Measure::Allocated
+        && let (Some(was), Some(is)) = (kind(before), kind(after))
+        && was != is
+    {
+        tell!(
+            "the two lie on {was} and {is}, which store the same file in different ways: --apparent compares lengths"
+        );
+    }
+}
+
+/// The directory below the compared one that is looked at.
+fn inside(catalog: &Catalog, at: EntryId, below: Option<&Path>) -> Result<EntryId> {
+    let Some(below) = below else { return Ok(at) };
+    let found = below.iter().try_fold(at, |at, name| catalog.find_in(at, name));
+    let found = found.filter(|id| catalog.is_directory(*id));
+    found.with_context(|| {
+        format!("there is no directory {} below {}", Shown(below), Shown(catalog.path(at)))
+    })
+}
+
+/// The two scans that are compared.
+fn both(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<(Catalog, Catalog)> {
+    if let Some(after) = &arguments.after {
+        return Ok((moment(&arguments.before, state.clone())?, moment(after, state)?));
+    }
+    let given = Path::new(&arguments.before);
+    if !is_number(&arguments.before) && given.is_dir() {
+        let place =
+            given.canonicalize().with_context(|| format!("cannot open {}", Shown(given)))?;
+        let kept = kept_days(&open_state(state.clone())?, &place)?;
+        let Some(last) = kept.last() else {
+            bail!(
+                "no whole scan of {} is kept: fondaco scan {} --save keeps one, and fondaco scans lists them",
+                Shown(&place),
+                Shown(&place)
+            );
+        };
+        let before = saved::open_file(&last.path)?;
+        tell!(
+            "compared with kept scan {}, {} old",
+            last.number,
+            before.now().age(fondaco_core::units::Time::now())
+        );
+        return Ok((before, live(place, state)?));
+    }
+    let before = moment(&arguments.before, state.clone())?;
+    let [root] = before.roots() else {
+        usage!("the scan is of several places: say what it is compared with");
+    };
+    let place = root.path.clone();
+    let after = live(place, state)?;
+    Ok((before, after))
+}
+
+fn is_number(text: &str) -> bool {
+    text.bytes().all(|byte| byte.is_ascii_digit())
+}
+
+/// A kept scan, the file of one, or a directory as it is now.
+fn moment(text: &str, state: Option<PathBuf>) -> Result<Catalog> {
+    if is_number(text) {
+        return super::open_saved(text, state);
+    }
+    match Path::new(text).is_file() {
+        true => Ok(saved::open_file(Path::new(text))?),
+        false => live(PathBuf::from(text), state),
+    }
+}
+
+fn live(path: PathBuf, state: Option<PathBuf>) -> Result<Catalog> {
+    let Obtained { catalog, .. } = obtain(&[path], &Walk::default(), state)?;
+    Ok(catalog)
+}

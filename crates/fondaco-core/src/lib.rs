@@ -8,13 +8,14 @@
 //!
 //! [`kernel`] asks the system; [`scan`] walks trees into a [`catalog`], which [`saved`]
 //! keeps and takes back; [`naming`] says what names tell, and a [`lens`] narrows a catalog; [`volume`] knows levels
-//! and waterlines, [`history`] how they moved; [`books`] explain what a volume says is in use; [`analysis`] and
+//! and waterlines, [`history`] how they moved and what changed, [`activity`] who writes now; [`books`] explain what a volume says is in use; [`analysis`] and
 //! [`rule`] say what may go and why, [`leftovers`] what nobody may need, [`duplicates`] which files and trees hold the same, [`peek`]
 //! looks into one file; [`plan`] records what is to go, as reviewed;
 //! [`carry_out`] does it, or rehearses it, and undoes it; [`archive`] packs and unpacks; [`unattended`] keeps what runs came
 //! to that nobody watched. A module uses only those before it in this list, and none of them prints, parses arguments or
 //! knows a terminal.
 
+pub mod activity;
 pub mod analysis;
 pub mod archive;
 pub mod books;

@@ -11,6 +11,7 @@ mod deleted_files;
 mod durable;
 mod ext;
 mod extents;
+mod file_events;
 mod file_lock;
 mod identity;
 mod inventory;
@@ -30,6 +31,7 @@ mod rotational;
 mod share_extents;
 mod space_map;
 mod stat;
+mod written_files;
 mod xfs;
 
 pub(crate) use beneath::directory_and_name;
@@ -46,6 +48,7 @@ pub use deleted_files::{DeletedFile, DeletedFiles, Hold};
 pub use durable::{Aside, remove_abandoned, sync_directory, write_readable, write_whole};
 pub use ext::{ExtHidden, ext_hidden};
 pub use extents::{BlocksShared, Extent, blocks_shared, extents, settled_extents};
+pub use file_events::{FileEvent, FileEvents};
 pub use file_lock::FileLock;
 pub use identity::{FileSystemId, file_system_id};
 pub use inventory::{Facts, Inventory, InventoryWriter, Strictness};
@@ -71,5 +74,8 @@ pub use space_map::{Owner, Piece, space_map};
 pub use stat::{
     Kind, PlainStat, Stat, stat_at, stat_descriptor, stat_for_catalog, stat_open_for_catalog,
     stat_path, stat_plain_at, stat_plain_open,
+};
+pub use written_files::{
+    GrowingFile, WrittenFile, growing_file, growing_file_in, written_by, written_files,
 };
 pub use xfs::{XfsShape, xfs_shape};

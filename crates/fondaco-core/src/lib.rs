@@ -8,7 +8,7 @@
 //!
 //! [`kernel`] asks the system; [`scan`] walks trees into a [`catalog`], which [`saved`]
 //! keeps and takes back; [`naming`] says what names tell, and a [`lens`] narrows a catalog; [`volume`] knows levels
-//! and waterlines, [`history`] how they moved and what changed, [`activity`] who writes now; [`books`] explain what a volume says is in use; [`analysis`] and
+//! and waterlines, [`history`] how they moved and what changed, [`activity`] who writes now, [`drive`] how the disks behind them do; [`books`] explain what a volume says is in use; [`analysis`] and
 //! [`rule`] say what may go and why, [`leftovers`] what nobody may need, [`duplicates`] which files and trees hold the same, [`peek`]
 //! looks into one file; [`plan`] records what is to go, as reviewed;
 //! [`carry_out`] does it, or rehearses it, and undoes it; [`archive`] packs and unpacks; [`unattended`] keeps what runs came
@@ -23,6 +23,7 @@ pub mod carry_out;
 pub mod catalog;
 mod compact_form;
 pub mod contained;
+pub mod drive;
 pub mod duplicates;
 pub mod history;
 // the only place where calls are made that the compiler cannot check

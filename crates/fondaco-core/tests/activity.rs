@@ -67,7 +67,7 @@ fn the_process_and_directory_that_fill_a_volume_lead_with_their_rates() {
             "n=0; while :; do n=$((n+1)); printf '%16384s' '' > '{}/part-'$n; sleep 0.05; done",
             spool.display()
         ));
-        let mut watch = Watch::begin(&root, &state, 100).unwrap();
+        let mut watch = Watch::begin(&root, &state, None).unwrap();
         assert_eq!(watch.activity().writers, []);
         let (activity, rates) = watched(&mut watch, &[logs.clone(), spool.clone()]);
         drop((fast, slow));

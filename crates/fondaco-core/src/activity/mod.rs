@@ -26,6 +26,8 @@ use crate::volume::volume_of;
 /// Of the directories and names that events tell of, at most so many are looked at in a tick; beyond that the growth of a
 /// directory is estimated by those that were.
 const LOOKED_AT: usize = 2000;
+/// Ticks that are kept apart where all are told of.
+const TOGETHER: usize = 64;
 /// So many directories are kept for each tick, those that grew most.
 const DIRECTORIES: usize = 512;
 /// Stands for the number of processes that have ended before anything was known of them.
@@ -131,7 +133,7 @@ impl Activity {
     pub fn full_in(&self) -> Option<f64> {
         let rate = self.volume_rate.filter(|rate| *rate > 0.0)?;
         let seconds = self.free?.get() as f64 / rate;
-        (self.seconds >= 2.0).then_some(seconds)
+        (self.seconds >= 1.5).then_some(seconds)
     }
 }
 
@@ -141,8 +143,8 @@ pub struct Watch {
     place: PathBuf,
     device: u64,
     state: State,
-    /// Ticks that are told of.
-    kept: usize,
+    /// Ticks that are told of; all since the beginning if nothing is said.
+    kept: Option<usize>,
     ticks: VecDeque<Tick>,
     files: KnownFiles,
     events: Result<FileEvents, String>,
@@ -155,19 +157,19 @@ pub struct Watch {
 }
 
 impl Watch {
-    /// Begins to watch what lies below a directory; tells of the last `kept` ticks.
+    /// Begins to watch what lies below a directory; tells of the last `kept` ticks, or of all if nothing is said.
     ///
     /// # Errors
     ///
     /// As `statx(2)` of the directory, and [`CallError`] if the processes cannot be listed.
-    pub fn begin(place: &Path, state: &State, kept: usize) -> Result<Self, CallError> {
+    pub fn begin(place: &Path, state: &State, kept: Option<usize>) -> Result<Self, CallError> {
         let stat = stat_path(place).map_err(CallError::on(crate::kernel::Op::Examine, place))?;
         let events = FileEvents::begin(place).map_err(|error| no_events(&error));
         let mut watch = Self {
             place: place.to_owned(),
             device: stat.dev,
             state: state.clone(),
-            kept: kept.max(1),
+            kept,
             ticks: VecDeque::new(),
             files: KnownFiles::default(),
             events,
@@ -214,8 +216,12 @@ impl Watch {
         self.files.end_tick();
         tick.forget_smallest();
         self.ticks.push_back(tick);
-        while self.ticks.len() > self.kept {
-            self.ticks.pop_front();
+        let most = self.kept.unwrap_or(TOGETHER);
+        while self.ticks.len() > most.max(1) {
+            let oldest = self.ticks.pop_front();
+            if let (None, Some(oldest), Some(next)) = (self.kept, oldest, self.ticks.front_mut()) {
+                next.take_in(oldest);
+            }
         }
         Ok(())
     }
@@ -410,6 +416,28 @@ impl Watch {
 }
 
 impl Tick {
+    /// Takes in what happened before.
+    fn take_in(&mut self, earlier: Self) {
+        self.seconds += earlier.seconds;
+        self.events += earlier.events;
+        self.lost |= earlier.lost;
+        self.estimated |= earlier.estimated;
+        self.used = self.used.zip(earlier.used).map(|(a, b)| a + b);
+        for (pid, growth) in earlier.processes {
+            self.processes.entry(pid).or_default().add(&growth);
+        }
+        for (path, growth) in earlier.directories {
+            self.directories.entry(path).or_default().add(&growth);
+        }
+        for (pid, largest) in earlier.largest {
+            let known = self.largest.entry(pid).or_default();
+            if largest.0 > known.0 {
+                *known = largest;
+            }
+        }
+        self.forget_smallest();
+    }
+
     /// Keeps what grew most, so that a storm does not take all memory.
     fn forget_smallest(&mut self) {
         if self.directories.len() > DIRECTORIES {

@@ -5,6 +5,7 @@
 //! turn them on something else.
 
 mod beneath;
+mod block_devices;
 mod btrfs;
 mod capacity;
 mod deleted_files;
@@ -39,6 +40,7 @@ pub use beneath::{
     CallError, Op, PrivateDir, open_beneath, open_directory, open_file, open_found_file, open_root,
     parent_of,
 };
+pub use block_devices::{BlockDevices, DeviceStack, DiskFacts};
 pub use btrfs::{
     BtrfsExtent, BtrfsExtents, BtrfsFiles, BtrfsSpace, BtrfsSums, btrfs_extents,
     btrfs_file_extents, btrfs_subvolume, btrfs_sums,

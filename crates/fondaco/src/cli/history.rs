@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 use fondaco_core::analysis::BreakdownBy;
+use fondaco_core::units::Age;
 
 use super::{Form, Look, words};
 
@@ -70,6 +71,21 @@ pub struct History {
     /// Since this day or moment, in UTC; else of the last three months
     #[arg(long, value_name = "DAY", value_parser = words::moment)]
     pub since: Option<String>,
+    #[command(flatten)]
+    pub form: Form,
+}
+
+/// The arguments of `fondaco now`.
+#[derive(Debug, Args)]
+pub struct Now {
+    /// A directory; what lies on its volume below it is watched
+    pub path: PathBuf,
+    /// Watch for so long, such as 30s or 2min
+    #[arg(long = "for", value_name = "TIME", default_value = "5s", value_parser = Age::parse)]
+    pub how_long: Age,
+    /// Tell so many processes and directories, the fastest first
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub top: usize,
     #[command(flatten)]
     pub form: Form,
 }

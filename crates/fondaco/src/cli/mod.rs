@@ -17,7 +17,7 @@ use fondaco_core::scan::{Filter, Options};
 use fondaco_core::units::{Bytes, Time};
 
 pub use depots::{Depots, DepotsAct};
-pub use history::{Compare, CompareBy, History};
+pub use history::{Compare, History, Now};
 pub use looking::{
     Ages, Breakdown, Chart, ChartWord, Containment, CopyDeed, Directories, Duplicates, Files,
     LeftoverDeed, Leftovers, Look, Report, SameBy, Scanned,
@@ -141,6 +141,9 @@ pub enum Command {
         before_help = "Examples:\n  fondaco history\n  fondaco history /srv/seamark --since 2041-01-01\n  fondaco history /srv/seamark/telemetry --csv"
     )]
     History(History),
+    /// Watch who writes on a volume at this moment, by process and by directory
+    #[command(before_help = "Example:\n  fondaco now /srv/seamark --for 30s")]
+    Now(Now),
     /// Draw a chart as SVG or PDF
     #[command(
         before_help = "Examples:\n  fondaco chart cascade /srv/seamark -o seamark.svg\n  fondaco chart ages --saved 3 -o ages.pdf"

@@ -18,6 +18,7 @@ mod journal;
 mod leftovers;
 mod log;
 mod look;
+mod now;
 mod plan;
 mod put_back;
 mod report;
@@ -108,6 +109,7 @@ pub fn run(command: Command, state: Option<PathBuf>, theme: &Theme) -> Result<Ou
         Command::Breakdown(arguments) => breakdown::run(&arguments, state),
         Command::Compare(arguments) => compare::run(&arguments, state),
         Command::History(arguments) => history::run(&arguments, state),
+        Command::Now(arguments) => now::run(&arguments, state),
         Command::Chart(arguments) => chart::run(&arguments, state),
         Command::Report(arguments) => report::run(&arguments, state),
         Command::Directories(arguments) => directories::run(&arguments, state),

@@ -85,23 +85,15 @@ fn refused(held: &HeldTarget, reason: impl Into<String>) -> Refusal {
 
 /// Processes that are never ended: the first one, and those that this program hangs on.
 fn guard_processes(held: &HeldTarget) -> Result<(), Refusal> {
-    let mut above = vec![std::process::id()];
-    while let Some(parent) = above.last().map(|pid| Process::parent(*pid)).filter(|pid| *pid > 0) {
-        above.push(parent);
-    }
-    match held.holders.iter().find(|process| process.pid <= 1 || above.contains(&process.pid)) {
-        Some(Process { pid: 0, command, .. }) => {
+    let never = |process: &Process| Some((process.pid, process.never_ended()?));
+    match held.holders.iter().find_map(never) {
+        Some((0, _)) => {
+            let command = &held.holders.iter().find(|process| process.pid == 0);
+            let command = command.map_or("", |process| process.command.as_str());
             Err(refused(held, format!("{command} holds it: see losetup -l, and detach it")))
         }
-        Some(Process { pid: 1, .. }) => {
-            Err(refused(held, "pid 1 holds it, which is never touched"))
-        }
-        Some(Process { pid, command, .. }) => Err(refused(
-            held,
-            format!(
-                "pid {pid} ({command}) is this program or runs it: ending it would end this session"
-            ),
-        )),
+        Some((1, _)) => Err(refused(held, "pid 1 holds it, which is never touched")),
+        Some((_, reason)) => Err(refused(held, reason)),
         None => Ok(()),
     }
 }

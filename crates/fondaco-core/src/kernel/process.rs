@@ -89,6 +89,22 @@ impl Process {
         pid == THREAD_DAEMON || Self::parent(pid) == THREAD_DAEMON
     }
 
+    /// Why it is never ended, if it is one of those: the first process, and those that this program hangs on.
+    pub fn never_ended(&self) -> Option<String> {
+        let mut above = vec![std::process::id()];
+        while let Some(parent) = above.last().map(|pid| Self::parent(*pid)).filter(|pid| *pid > 0) {
+            above.push(parent);
+        }
+        let Self { pid, command, .. } = self;
+        match pid {
+            0 | 1 => Some(format!("pid {pid} is never touched")),
+            pid if above.contains(pid) => Some(format!(
+                "pid {pid} ({command}) is this program or runs it: ending it would end this session"
+            )),
+            _ => None,
+        }
+    }
+
     /// Takes hold of it: what is done through the handle reaches this process or none.
     ///
     /// # Errors

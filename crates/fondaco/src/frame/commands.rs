@@ -6,8 +6,8 @@ use std::fmt;
 use super::message::Job;
 use super::model::Model;
 use super::update::{
-    ask_waterline, begin_scan, export, file_list, lens, many, overlay, peek, planning, quit, run,
-    scans, step,
+    ask_waterline, begin_scan, export, file_list, growth, lens, many, overlay, peek, planning,
+    quit, run, scans, step,
 };
 use super::{geometry::list_rows, model::Overlay};
 use crate::station::{Station, WAYS, can_make_rule, to_new_rule};
@@ -118,6 +118,17 @@ pub fn is_looking(model: &Model) -> bool {
     model.station.room().shows_scan() && model.scan.catalog.is_some()
 }
 
+fn has_growth(model: &Model) -> bool {
+    model.station.room().has_growth() && growth::can_compare(model)
+}
+
+/// What changed since an earlier scan is told, and it may be another.
+fn compares(model: &Model) -> bool {
+    let room = model.station.room();
+    let told = room.shows_changes() || (room.has_growth() && model.growth.shown);
+    told && model.growth.moments.len() > 1
+}
+
 fn has_lens(model: &Model) -> bool {
     is_looking(model) && !model.lens.text.is_empty()
 }
@@ -174,6 +185,12 @@ pub static OF_ALL_STATIONS: &[Command] = &[
         "take the lens off"),
     command("look inside", &[Key::Char('v')], 6, on_entry, peek::ask,
         "show lines, bytes, what an archive holds, the size of a picture or sound"),
+    command("growth", &[Key::Char('g')], 6, has_growth, growth::turn,
+        "show by how much everything has changed since an earlier scan, or no more"),
+    command("compare earlier", &[Key::Char('[')], 0, compares, |m| growth::choose(m, -1),
+        "compare with the kept scan before"),
+    command("compare later", &[Key::Char(']')], 0, compares, |m| growth::choose(m, 1),
+        "compare with the kept scan after"),
     command("export", &[Key::Char('e')], 8, can_export, export::ask_where,
         "write what is shown as a table, chart or report, or copy it"),
     command("stop looking", &[Key::Char('S')], 1, can_stop_look, |_| vec![Job::StopLook],

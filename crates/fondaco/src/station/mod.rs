@@ -258,6 +258,26 @@ pub trait Room: Sync {
         None
     }
 
+    /// It tells what changed since an earlier scan, whether or not the column is shown.
+    fn shows_changes(&self) -> bool {
+        false
+    }
+
+    /// It has a column of what changed since an earlier scan.
+    fn has_growth(&self) -> bool {
+        false
+    }
+
+    /// Another earlier scan has been chosen.
+    fn on_moment(&self, _: &mut Model) -> Vec<Job> {
+        Vec::new()
+    }
+
+    /// What changed since an earlier scan has been found out anew.
+    fn on_changes(&self, _: &mut Model) -> Vec<Job> {
+        Vec::new()
+    }
+
     /// What is exported from here.
     fn exported(&self, _: &Model) -> Option<Exported> {
         None

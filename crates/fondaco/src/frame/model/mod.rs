@@ -1,6 +1,7 @@
 //! All that the application knows, and questions that can be asked of it. Nothing here acts.
 
 mod file_list;
+mod growth;
 mod lens;
 mod overlay;
 mod place;
@@ -12,6 +13,7 @@ use std::path::{Path, PathBuf};
 
 use fondaco_core::analysis::Evidence;
 use fondaco_core::catalog::EntryId;
+use fondaco_core::drive::Drives;
 use fondaco_core::history::Outlook;
 use fondaco_core::kernel::{DeletedFile, DeletedFiles};
 use fondaco_core::plan::{Draft, Planned, Review};
@@ -22,6 +24,7 @@ use fondaco_core::volume::{Class, Volume};
 use super::names::Names;
 use crate::station::{FIRST, Rooms, Station};
 pub use file_list::{FileRow, Files};
+pub use growth::{ComparedScans, GrownSlices, Growth, Later, Moment};
 pub use lens::{LensState, Questions, Searched, Typing};
 pub use overlay::{Asking, Overlay, TypedAnswer, deeds, deeds_for, held_deeds};
 pub use place::{Place, Selected};
@@ -53,6 +56,15 @@ pub struct Notice {
     pub text: String,
     /// Whether it is trouble.
     pub tone: Tone,
+}
+
+/// How fast a volume fills at this moment.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Filling {
+    /// Which volume.
+    pub mount_point: PathBuf,
+    /// Seconds until it is full at this rate.
+    pub full_in: f64,
 }
 
 /// See the [module](self).
@@ -96,6 +108,14 @@ pub struct Model {
     pub before_scan: Option<Box<(ScanState, Place, Rooms)>>,
     /// The lens over all stations.
     pub lens: LensState,
+    /// The scan beside an earlier one.
+    pub growth: Growth,
+    /// How fast a volume fills at this moment, while that is watched.
+    pub filling: Option<Filling>,
+    /// The disks behind each volume, by mount point, and when they were asked.
+    pub drives: HashMap<PathBuf, Drives>,
+    /// When the disks were asked.
+    pub drives_asked: Option<Time>,
     /// Questions to the scan.
     pub questions: Questions,
     /// Names of accounts.
@@ -143,6 +163,10 @@ impl Model {
             place: Place::default(),
             before_scan: None,
             lens: LensState::default(),
+            growth: Growth::default(),
+            filling: None,
+            drives: HashMap::new(),
+            drives_asked: None,
             questions: Questions::default(),
             names: Names::default(),
             draft: Draft::default(),

@@ -6,7 +6,7 @@ use std::time::Duration;
 use fondaco_core::catalog::Selection;
 use fondaco_core::lens::{Lens, complete};
 
-use super::place;
+use super::{growth, place};
 use crate::frame::Field;
 use crate::frame::commands::Key;
 use crate::frame::message::Job;
@@ -76,7 +76,9 @@ pub fn on_answer(
 pub fn refresh(model: &mut Model) -> Vec<Job> {
     // the part and the whole are said on every station
     place::measure(model);
-    model.station.room().refresh(model)
+    let mut jobs = growth::refresh(model);
+    jobs.extend(model.station.room().refresh(model));
+    jobs
 }
 
 /// The scan has grown: what depends on it is asked anew, unless the last answer is still awaited.
@@ -95,6 +97,7 @@ pub fn on_growth(model: &mut Model, done: bool) -> Vec<Job> {
 /// The scan is another one: what was chosen of the last means nothing in it.
 pub fn on_other_scan(model: &mut Model) -> Vec<Job> {
     let before = model.lens.selection.take();
+    let compared = growth::forget(model);
     model.questions.closer = None;
     model.questions.rest_until = Duration::ZERO;
     let mut jobs = ask_all(model, |room, model| {
@@ -104,6 +107,7 @@ pub fn on_other_scan(model: &mut Model) -> Vec<Job> {
     jobs.extend(choose_again(model));
     jobs.extend(refresh(model));
     jobs.extend(drop_later(before));
+    jobs.extend(compared);
     jobs
 }
 

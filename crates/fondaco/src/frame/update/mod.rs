@@ -4,6 +4,7 @@
 pub mod evidence;
 pub mod export;
 pub mod file_list;
+pub mod growth;
 pub mod held;
 pub mod lens;
 pub mod many;

@@ -15,6 +15,7 @@ use super::theme::Theme;
 use crate::fit::cut_path;
 use crate::frame::commands::named;
 use crate::frame::model::Model;
+use crate::query::seconds_words;
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
@@ -111,6 +112,11 @@ fn figures(
         ("below the waterline".to_owned(), theme.teal)
     };
     let mut x = pen.text(x, y, &text, style, area.width - x);
+    let filling = model.filling.as_ref();
+    if let Some(filling) = filling.filter(|filling| filling.mount_point == volume.mount_point) {
+        let text = format!(" · full in {} at this rate", seconds_words(filling.full_in));
+        x = pen.text(x, y, &text, theme.trouble, area.width - x);
+    }
     let mut planned = format!(" · planned ▒ {}", model.bytes(relief.now));
     if relief.later > Bytes::ZERO {
         planned.push_str(&format!(" + {} later", model.bytes(relief.later)));

@@ -6,6 +6,7 @@ mod gauge;
 mod header;
 mod hints;
 mod lens;
+mod level_scale;
 mod overlay;
 mod parts;
 mod pen;
@@ -21,6 +22,7 @@ use crate::frame::model::Model;
 pub use crate::fit::{cut, cut_path, wrap};
 pub use evidence::{EntryFacts, Sheet, dated, of_entry};
 pub use gauge::bar;
+pub use level_scale::{LevelScale, SCALE};
 pub use parts::{age_profile, share};
 #[cfg(test)]
 pub use pen::typed;

@@ -7,11 +7,8 @@ use ratatui::layout::Rect;
 
 use super::past::PastState;
 use crate::frame::model::Model;
-use crate::frame::view::{Pen, Target};
+use crate::frame::view::{LevelScale, Pen, SCALE, Target};
 use crate::query::Past;
-
-/// Columns beside the bars, for the scale.
-const SCALE: u16 = 6;
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect, past: &PastState) {
     let theme = pen.theme;
@@ -60,25 +57,13 @@ fn bars(past: &Past, selected: usize, pen: &mut Pen<'_>, area: Rect) {
             [levels.with.share(), levels.without.share(), levels.waterline.share()]
         })
     };
-    // whole tenths below the lowest and above the highest, so that small differences are seen; the scale says which
-    let low = (shares().fold(1.0, f64::min) * 10.0 - 0.5).floor().max(0.0) / 10.0;
-    let high = (shares().fold(0.0, f64::max) * 10.0).ceil() / 10.0;
-    let height = area.height - 2;
-    let row_of = |share: f64| {
-        let part = (share - low) / (high - low).max(0.01);
-        (part.clamp(0.0, 1.0) * f64::from(height)).round() as u16
-    };
-    let base = area.y + height;
-    let waterline = row_of(last.waterline.share());
-    // every twentieth that has a row of its own
-    for step in 0..=20 {
-        let share = f64::from(step) / 20.0;
-        let row = row_of(share);
-        if share >= low - 0.001 && share <= high + 0.001 && row.abs_diff(waterline) > 0 {
-            let words = format!("{:.0} %", share * 100.0);
-            pen.text_right(area.x + SCALE - 1, base - row, &words, theme.dim);
-        }
-    }
+    let waterline = last.waterline.share();
+    let levels: Vec<f64> = shares().collect();
+    let bars = Rect { height: area.height - 1, ..area };
+    let scale = LevelScale::of(levels.into_iter(), false, bars);
+    let row_of = |share: f64| scale.row_of(share);
+    let base = scale.base();
+    scale.draw(pen, waterline);
     let room = area.width - SCALE;
     let count = past.days.len().min(usize::from(room));
     let first = past.days.len() - count;
@@ -108,10 +93,7 @@ fn bars(past: &Past, selected: usize, pen: &mut Pen<'_>, area: Rect) {
             pen.fill(Rect::new(x, base + 1, wide.min(1), 1), "▲", theme.brass);
         }
     }
-    // over the bars: what is above it is what matters
-    let line = Rect::new(area.x + SCALE, base - waterline, room, 1);
-    pen.fill(line, "─", theme.brass);
-    pen.text_right(area.x + SCALE - 1, base - waterline, &last.waterline.to_string(), theme.brass);
+    scale.draw_waterline(pen, waterline);
     let date = |day: Option<&PastDay>| day.map_or_else(String::new, |day| day.scanned.day());
     let marked = place_of(selected.saturating_sub(first));
     let (oldest, newest) = (date(past.days.get(first)), date(past.days.last()));

@@ -1,0 +1,216 @@
+//! History: how the level moved and where it is going, what changed between two moments, and who writes now.
+
+mod evidence;
+mod now;
+mod now_view;
+#[cfg(test)]
+mod tests;
+mod tide;
+mod tide_view;
+mod tree;
+mod tree_view;
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use fondaco_core::analysis::BreakdownBy;
+use fondaco_core::catalog::EntryId;
+use fondaco_core::history::{PlaceId, SliceChange};
+use fondaco_core::units::Time;
+use ratatui::layout::Rect;
+
+use crate::failure::Failure;
+use crate::frame::commands::{Command, Key, command};
+use crate::frame::export::Exported;
+use crate::frame::message::Job;
+use crate::frame::model::{ComparedScans, Model, Moment};
+use crate::frame::view::{Pen, Sheet};
+use crate::query::{ComparedRow, VolumeHistory};
+
+/// See the [module](self).
+#[derive(Clone, Debug, Default)]
+pub struct State {
+    tide: TideState,
+    tree: TreeState,
+    now: now::NowState,
+}
+
+/// The level over time.
+#[derive(Clone, Debug, Default)]
+struct TideState {
+    /// What is known, or why nothing is.
+    known: Option<Result<Arc<VolumeHistory>, Failure>>,
+    /// The place that was asked about last.
+    of: Option<PathBuf>,
+    /// Counts questions: only the last one's answer is taken.
+    number: u64,
+    /// The part of the time that is shown; all if there is none.
+    window: Option<(Time, Time)>,
+    /// The moment that is marked; the last if there is none.
+    at: Option<Time>,
+}
+
+/// What changed between two moments.
+#[derive(Clone, Debug, Default)]
+struct TreeState {
+    /// The later moment, if it is a kept scan; else it is the scan at hand.
+    later: Option<Moment>,
+    /// The two compared, if the later one is a kept scan.
+    kept: Option<Arc<ComparedScans>>,
+    /// Counts comparisons of kept scans.
+    number: u64,
+    /// The way to the place that is shown, without the root.
+    way: Vec<PlaceId>,
+    /// By this property; by directory if there is none.
+    by: Option<BreakdownBy>,
+    /// What changed there, the largest difference first.
+    rows: Vec<ComparedRow>,
+    /// The same by a property.
+    slices: Vec<SliceChange>,
+    /// The selected row.
+    cursor: usize,
+}
+
+/// See the [module](self).
+pub struct Room;
+
+fn has_tide(model: &Model) -> bool {
+    !in_now(model) && tide::known(model).is_some()
+}
+
+fn in_now(model: &Model) -> bool {
+    model.rooms.history.now.shown
+}
+
+fn has_tree(model: &Model) -> bool {
+    !in_now(model) && tree::compared(model).is_some()
+}
+
+#[rustfmt::skip] // a table is read down its columns
+static COMMANDS: &[Command] = &[
+    command("moment before", &[Key::Left], 0, has_tide, |m| tide::step(m, -1),
+        "mark an earlier moment of the tide"),
+    command("moment after", &[Key::Right], 3, has_tide, |m| tide::step(m, 1),
+        "mark a later moment of the tide"),
+    command("zoom in", &[Key::Char('+')], 4, has_tide, |m| tide::zoom(m, true),
+        "show half of the time, around the marked moment"),
+    command("zoom out", &[Key::Char('-')], 0, |m| has_tide(m) && m.rooms.history.tide.window.is_some(), |m| tide::zoom(m, false),
+        "show twice the time"),
+    command("from here", &[Key::Char('<')], 5, |m| has_tide(m) && !m.growth.moments.is_empty(), tree::from_here,
+        "compare from the kept scan that is nearest to the marked moment"),
+    command("to here", &[Key::Char('>')], 6, |m| has_tide(m) && !m.growth.moments.is_empty(), tree::to_here,
+        "compare to the kept scan that is nearest to the marked moment; at the end of the tide, to the scan at hand"),
+    command("go in", &[Key::Enter], 2, tree::can_enter, tree::enter,
+        "go into the directory, or narrow the lens to the slice"),
+    command("go out", &[Key::Backspace], 0, |m| has_tree(m) && !m.rooms.history.tree.way.is_empty(), tree::go_out,
+        "go to the directory above"),
+    command("by", &[Key::Char('y')], 4, has_tree, tree::turn,
+        "tell what changed by directory, kind, owner or family"),
+    command("now", &[Key::Char('n')], 3, now::can_watch, now::turn,
+        "watch who writes on the volume at this moment, or end that"),
+    command("ask to end", &[Key::Char('X')], 2, now::can_end, now::ask_to_end,
+        "ask the selected process to end, after its number has been typed"),
+];
+
+impl super::Room for Room {
+    fn commands(&self) -> &'static [Command] {
+        COMMANDS
+    }
+
+    fn length(&self, model: &Model) -> usize {
+        if in_now(model) { now::length(model) } else { tree::length(model) }
+    }
+
+    fn cursor(&self, model: &Model) -> usize {
+        let state = &model.rooms.history;
+        if in_now(model) { state.now.cursor } else { state.tree.cursor }
+    }
+
+    fn select(&self, model: &mut Model, row: usize) -> Vec<Job> {
+        match in_now(model) {
+            true => {
+                model.rooms.history.now.cursor = row;
+                Vec::new()
+            }
+            false => tree::select(model, row),
+        }
+    }
+
+    fn lines_beside_list(&self, model: &Model) -> u16 {
+        if in_now(model) { 4 } else { tide_view::height(model) + 4 }
+    }
+
+    fn arrive(&self, model: &mut Model) -> Vec<Job> {
+        tide::look(model)
+    }
+
+    fn back(&self, model: &mut Model) -> Option<Vec<Job>> {
+        if in_now(model) {
+            return Some(now::turn(model));
+        }
+        (!model.rooms.history.tree.way.is_empty()).then(|| tree::go_out(model))
+    }
+
+    fn subject(&self, model: &Model) -> Option<EntryId> {
+        tree::subject(model)
+    }
+
+    fn shows_changes(&self) -> bool {
+        true
+    }
+
+    fn offers_scans(&self) -> bool {
+        true
+    }
+
+    fn on_moment(&self, model: &mut Model) -> Vec<Job> {
+        tree::compare_kept(model)
+    }
+
+    fn on_changes(&self, model: &mut Model) -> Vec<Job> {
+        tree::draw_up(model);
+        Vec::new()
+    }
+
+    fn redraw(&self, model: &mut Model) {
+        tree::draw_up(model);
+    }
+
+    fn forget_scan(&self, model: &mut Model) {
+        let state = &mut model.rooms.history;
+        let by = state.tree.by;
+        state.tree = TreeState { by, number: state.tree.number + 1, ..TreeState::default() };
+        state.tide = TideState { number: state.tide.number + 1, ..TideState::default() };
+    }
+
+    fn after_scan(&self, model: &mut Model) -> Vec<Job> {
+        let here = std::ptr::addr_eq(model.station.room(), self as &dyn super::Room);
+        if here { tide::look(model) } else { Vec::new() }
+    }
+
+    fn exported(&self, model: &Model) -> Option<Exported> {
+        let history = tide::known(model)?;
+        Some(Exported::Known(Box::new(VolumeHistory::clone(history))))
+    }
+
+    fn beside_name(&self, model: &Model) -> (String, bool) {
+        match model.rooms.history.now.is_watching() {
+            true => ("watching".to_owned(), true),
+            false => (String::new(), false),
+        }
+    }
+
+    fn draw(&self, model: &Model, pen: &mut Pen<'_>, area: Rect) {
+        if in_now(model) {
+            return now_view::draw(model, pen, area);
+        }
+        let above = tide_view::height(model).min(area.height);
+        tide_view::draw(model, pen, Rect { height: above, ..area });
+        let below = Rect { y: area.y + above, height: area.height - above, ..area };
+        tree_view::draw(model, pen, below);
+    }
+
+    fn evidence(&self, model: &Model, pen: &Pen<'_>) -> Sheet {
+        evidence::of(model, pen)
+    }
+}

@@ -1,0 +1,1 @@
+//! The history driven by keys.

@@ -1,0 +1,282 @@
+//! What changed between two moments, as a tree that can be gone into.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use fondaco_core::analysis::{BreakdownBy, SliceKey};
+use fondaco_core::catalog::EntryId;
+use fondaco_core::history::{ChangedRow, Measure, PlaceId, Side, compare, same_place};
+use fondaco_core::lens::{AccountsOf, Lens};
+use fondaco_core::saved;
+use fondaco_core::state::State;
+use fondaco_core::units::Time;
+
+use super::tide;
+use crate::failure::Failure;
+use crate::frame::message::{Job, News, Work};
+use crate::frame::model::{ComparedScans, Later, Model, Moment};
+use crate::frame::update::evidence::look;
+use crate::frame::update::{growth, lens};
+use crate::query::{Compared, ComparedRow};
+
+/// What the two chosen moments come to.
+pub(super) fn compared(model: &Model) -> Option<&Arc<ComparedScans>> {
+    match model.rooms.history.tree.later {
+        Some(_) => model.rooms.history.tree.kept.as_ref(),
+        None => model.growth.compared.as_ref(),
+    }
+}
+
+/// The properties that changes are told by.
+const BY: [Option<BreakdownBy>; 4] =
+    [None, Some(BreakdownBy::Kind), Some(BreakdownBy::Owner), Some(BreakdownBy::Family)];
+
+/// The place that is shown.
+pub(super) fn place(model: &Model) -> PlaceId {
+    model.rooms.history.tree.way.last().copied().unwrap_or(PlaceId(0))
+}
+
+/// Makes the rows of the place that is shown. The selected one stays selected where it now stands.
+pub(super) fn draw_up(model: &mut Model) {
+    let Some(both) = compared(model).cloned() else {
+        let tree = &mut model.rooms.history.tree;
+        (tree.rows, tree.slices) = (Vec::new(), Vec::new());
+        return;
+    };
+    let after = both.later.read();
+    let told = Compared { before: &both.before, after: &after, found: &both.found };
+    let is_there = |id: &PlaceId| (id.0 as usize) < both.found.places();
+    let selected = selected(model).map(|row| row.path.clone());
+    let tree = &mut model.rooms.history.tree;
+    tree.way.retain(is_there);
+    let place = tree.way.last().copied().unwrap_or(PlaceId(0));
+    match tree.by {
+        None => tree.rows = told.rows(place),
+        Some(by) => tree.slices = both.found.by(by, &both.before, &after).slices,
+    }
+    let stands = selected.and_then(|path| tree.rows.iter().position(|row| row.path == path));
+    let length = if tree.by.is_some() { tree.slices.len() } else { tree.rows.len() };
+    tree.cursor = stands.unwrap_or(tree.cursor).min(length.saturating_sub(1));
+}
+
+pub(super) fn length(model: &Model) -> usize {
+    let tree = &model.rooms.history.tree;
+    if tree.by.is_some() { tree.slices.len() } else { tree.rows.len() }
+}
+
+/// The selected row, if changes are told by directory.
+pub(super) fn selected(model: &Model) -> Option<&ComparedRow> {
+    let tree = &model.rooms.history.tree;
+    if tree.by.is_some() { None } else { tree.rows.get(tree.cursor) }
+}
+
+pub(super) fn select(model: &mut Model, row: usize) -> Vec<Job> {
+    model.rooms.history.tree.cursor = row;
+    look(model)
+}
+
+/// The selected entry, if it is one of the scan at hand.
+pub(super) fn subject(model: &Model) -> Option<EntryId> {
+    if model.rooms.history.now.shown || model.rooms.history.tree.later.is_some() {
+        return None;
+    }
+    let both = compared(model)?;
+    let at_hand = model.scan.catalog.as_ref()?;
+    let is_at_hand = matches!(&both.later, Later::AtHand(later) if Arc::ptr_eq(later, at_hand));
+    selected(model).filter(|row| is_at_hand && !row.is_own)?.after
+}
+
+pub(super) fn can_enter(model: &Model) -> bool {
+    if model.rooms.history.now.shown {
+        return false;
+    }
+    let tree = &model.rooms.history.tree;
+    match tree.by {
+        None => selected(model).is_some_and(|row| row.is_directory),
+        Some(_) => slice_term(model).is_some(),
+    }
+}
+
+fn slice_term(model: &Model) -> Option<String> {
+    let tree = &model.rooms.history.tree;
+    let key = &tree.slices.get(tree.cursor)?.key;
+    let is_root = matches!(key, SliceKey::Family(family) if family.is_empty());
+    (!is_root).then(|| key.term())
+}
+
+/// Goes into the selected directory, or puts the selected slice into the lens.
+pub(super) fn enter(model: &mut Model) -> Vec<Job> {
+    if model.rooms.history.tree.by.is_some() {
+        let Some(term) = slice_term(model) else { return Vec::new() };
+        model.rooms.history.tree.by = None;
+        model.rooms.history.tree.cursor = 0;
+        return lens::narrow(model, &term);
+    }
+    if let Some(ChangedRow::Place(id)) = selected(model).map(|row| row.row) {
+        let tree = &mut model.rooms.history.tree;
+        tree.way.push(id);
+        tree.cursor = 0;
+        draw_up(model);
+    }
+    look(model)
+}
+
+pub(super) fn go_out(model: &mut Model) -> Vec<Job> {
+    let tree = &mut model.rooms.history.tree;
+    let left = tree.way.pop();
+    draw_up(model);
+    let tree = &mut model.rooms.history.tree;
+    let was = left.map(ChangedRow::Place);
+    tree.cursor = tree.rows.iter().position(|row| Some(row.row) == was).unwrap_or(0);
+    look(model)
+}
+
+/// By the next property.
+pub(super) fn turn(model: &mut Model) -> Vec<Job> {
+    let tree = &mut model.rooms.history.tree;
+    let at = BY.iter().position(|by| *by == tree.by).unwrap_or(0);
+    tree.by = BY[(at + 1) % BY.len()];
+    (tree.cursor, tree.way) = (0, Vec::new());
+    draw_up(model);
+    look(model)
+}
+
+/// The kept scan that is nearest to the marked moment, by its place among the moments.
+fn nearest(model: &Model) -> Option<usize> {
+    let at = tide::marked(model)?;
+    let far = |moment: &Moment| moment.1.sec.abs_diff(at.sec);
+    let moments = model.growth.moments.iter().enumerate();
+    moments.min_by_key(|(_, moment)| far(moment)).map(|(place, _)| place)
+}
+
+/// Compares from the marked moment on.
+pub(super) fn from_here(model: &mut Model) -> Vec<Job> {
+    let Some(place) = nearest(model) else { return Vec::new() };
+    let chosen = model.growth.moments[place];
+    if model.rooms.history.tree.later.is_some_and(|later| later.1 <= chosen.1) {
+        model.rooms.history.tree.later = None;
+    }
+    model.rooms.history.tree.way.clear();
+    growth::choose_moment(model, place)
+}
+
+/// Compares up to the marked moment; at the end of the tide to the scan at hand.
+pub(super) fn to_here(model: &mut Model) -> Vec<Job> {
+    let Some(place) = nearest(model) else { return Vec::new() };
+    let later = model.growth.moments[place];
+    let tree = &mut model.rooms.history.tree;
+    tree.way.clear();
+    if model.rooms.history.tide.at.is_none() {
+        model.rooms.history.tree.later = None;
+        model.say("Compared with the scan at hand");
+        draw_up(model);
+        return Vec::new();
+    }
+    if model.growth.chosen.is_some_and(|chosen| chosen.1 >= later.1) {
+        model
+            .say_trouble("That moment is not after the earlier one: < chooses another earlier one");
+        return Vec::new();
+    }
+    model.rooms.history.tree.later = Some(later);
+    model.say(format!("Compared to scan {} of {}", later.0, later.1.local()));
+    compare_kept(model)
+}
+
+/// Compares two kept scans, if the later moment is one.
+pub(super) fn compare_kept(model: &mut Model) -> Vec<Job> {
+    let (Some(later), Some(earlier)) = (model.rooms.history.tree.later, model.growth.chosen) else {
+        return Vec::new();
+    };
+    let tree = &mut model.rooms.history.tree;
+    tree.number += 1;
+    tree.kept = None;
+    let work = CompareKept {
+        number: tree.number,
+        earlier,
+        later,
+        lens: model.lens.text.clone(),
+        state: model.state.clone(),
+    };
+    draw_up(model);
+    vec![Job::Work(Box::new(work))]
+}
+
+#[derive(Debug)]
+struct CompareKept {
+    number: u64,
+    earlier: Moment,
+    later: Moment,
+    lens: String,
+    state: State,
+}
+
+impl Work for CompareKept {
+    fn run(self: Box<Self>) -> Box<dyn News> {
+        let outcome = self.compared().map(Arc::new);
+        Box::new(KeptCompared { number: self.number, outcome })
+    }
+}
+
+impl CompareKept {
+    fn compared(&self) -> Result<ComparedScans, Failure> {
+        let open = |moment: Moment| saved::open(&self.state, moment.0).map_err(Failure::of);
+        let (before, after) = (open(self.earlier)?, open(self.later)?);
+        let (was, is) = same_place(&before, &after).ok_or("one of the scans is empty")?;
+        let select = |catalog| {
+            let names = AccountsOf {
+                origin: fondaco_core::catalog::Catalog::origin(catalog),
+                system: &self.state,
+            };
+            let lens = Lens::parse(&self.lens, &names).ok().filter(|_| !self.lens.is_empty());
+            lens.map(|lens| lens.select(catalog, &names))
+        };
+        let chosen = [select(&before), select(&after)];
+        let sides = [
+            Side { seen: before.seen(chosen[0].as_ref()), at: was },
+            Side { seen: after.seen(chosen[1].as_ref()), at: is },
+        ];
+        let found = compare(sides[0], sides[1], Measure::Allocated);
+        let later_at: Time = after.now();
+        Ok(ComparedScans {
+            earlier: self.earlier,
+            before: Arc::new(before),
+            later: Later::Kept(self.later, Arc::new(after)),
+            later_at,
+            found,
+            lens: self.lens.clone(),
+        })
+    }
+}
+
+#[derive(Debug)]
+struct KeptCompared {
+    number: u64,
+    outcome: Result<Arc<ComparedScans>, Failure>,
+}
+
+impl News for KeptCompared {
+    fn take(self: Box<Self>, model: &mut Model) -> Vec<Job> {
+        if model.rooms.history.tree.number != self.number {
+            return Vec::new();
+        }
+        match self.outcome {
+            Ok(compared) => model.rooms.history.tree.kept = Some(compared),
+            Err(reason) => {
+                model.rooms.history.tree.later = None;
+                model.say_trouble(format!("The two scans cannot be compared: {reason}"));
+            }
+        }
+        draw_up(model);
+        Vec::new()
+    }
+}
+
+/// The path of the place that is shown.
+pub(super) fn path(model: &Model) -> Option<PathBuf> {
+    let both = compared(model)?;
+    let place = both.found.place(place(model));
+    match (place.after(), place.before()) {
+        (Some(id), _) => Some(both.later.read().path(id)),
+        (None, id) => Some(both.before.path(id?)),
+    }
+}

@@ -60,11 +60,11 @@ fn the_process_and_directory_that_fill_a_volume_lead_with_their_rates() {
         let state = State::open(&state.path().join("state")).unwrap();
         // one holds its file open, the other makes a new one each time
         let fast = Filling::begin(&format!(
-            "exec 3>>'{}/buoy.log'; while :; do printf '%65536s' '' >&3; sleep 0.05; done",
+            "exec 3>>'{}/buoy.log'; while :; do printf '%65536s' '' >&3; sleep 0.05 3>&-; done",
             logs.display()
         ));
         let slow = Filling::begin(&format!(
-            "n=0; while :; do n=$((n+1)); printf '%16384s' '' > '{}/part-'$n; sleep 0.05; done",
+            "n=0; while :; do n=$((n+1)); printf '%16384s' '' > '{}/part-'$n; sleep 0.05 3>&-; done",
             spool.display()
         ));
         let mut watch = Watch::begin(&root, &state, None).unwrap();

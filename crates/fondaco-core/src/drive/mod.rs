@@ -14,9 +14,7 @@ use serde::Serialize;
 
 pub use smart::SmartFacts;
 
-use crate::kernel::{
-    self, BlockDevices, DeviceStack, DiskFacts, FileSystemId, file_system_id, output_within,
-};
+use crate::kernel::{self, BlockDevices, DeviceStack, DiskFacts, output_within};
 use crate::state::State;
 use crate::volume::{Class, Volume, volume_of};
 
@@ -92,10 +90,18 @@ impl Drives {
         let worst = self.disks.iter().map(|disk| disk.health).max().unwrap_or_default();
         let unknown = self.disks.iter().any(|disk| disk.health == Health::Unknown);
         match worst {
-            Health::Good if unknown => Health::Unknown,
             worst if !self.troubles.is_empty() => worst.max(Health::Worn),
+            Health::Good if unknown => Health::Unknown,
             worst => worst,
         }
+    }
+
+    /// What is to be said of a place on them that is to keep something; nothing unless a disk is failing.
+    pub fn warning(&self, place: &Path) -> Option<String> {
+        (self.health() == Health::Failing).then(|| {
+            let place = crate::shown::Shown(place);
+            format!("{place} lies on a disk that is failing ({})", self.verdict())
+        })
     }
 
     /// What it means, in a sentence.
@@ -158,6 +164,23 @@ pub fn drives_of(path: &Path, state: &State, asking: &Asking) -> Option<Drives> 
     Some(behind(&volume, asking, &mut HashMap::new()))
 }
 
+/// What is to be said of places that something is to be written to for keeps: those on disks that are failing, one sentence
+/// each.
+pub fn failing_places<'a>(
+    places: impl IntoIterator<Item = &'a Path>,
+    state: &State,
+    asking: &Asking,
+) -> Vec<String> {
+    let mut warnings = Vec::new();
+    for place in places {
+        // what is not there yet is made on the volume of what is
+        let there = place.ancestors().find(|above| above.exists()).unwrap_or(place);
+        let drives = drives_of(there, state, asking);
+        warnings.extend(drives.and_then(|drives| drives.warning(place)));
+    }
+    warnings
+}
+
 fn behind(volume: &Volume, asking: &Asking, known: &mut HashMap<String, Drive>) -> Drives {
     let none = |reason: &str| Drives { none: Some(reason.to_owned()), ..Drives::default() };
     match volume.class {
@@ -193,18 +216,17 @@ fn stack_of(
 ) -> Result<(DeviceStack, Vec<String>), String> {
     let mut troubles = Vec::new();
     let mut stack = if volume.fs_type == "btrfs" {
-        let uuid = match file_system_id(&volume.mount_point) {
-            Ok(FileSystemId::Uuid(uuid)) => with_dashes(&uuid),
-            _ => return Err("the file system does not say which it is".to_owned()),
-        };
-        for (device, counts) in asking.devices.btrfs_errors(&uuid).unwrap_or_default() {
+        // its own device numbers are those of its subvolumes
+        let source = volume.source.canonicalize().unwrap_or_else(|_| volume.source.clone());
+        let name = source.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        for (device, counts) in asking.devices.btrfs_errors(&name).unwrap_or_default() {
             for (what, count) in counts {
                 let what = what.trim_end_matches("_errs");
                 troubles
                     .push(format!("btrfs has counted {count} errors ({what}) on device {device}"));
             }
         }
-        asking.devices.btrfs_stack(&uuid)
+        asking.devices.btrfs_stack(&name)
     } else {
         asking.devices.behind(volume.dev)
     }
@@ -223,20 +245,15 @@ fn stack_of(
     Ok((stack, troubles))
 }
 
-/// A UUID as `/sys/fs/btrfs` has it.
-fn with_dashes(uuid: &str) -> String {
-    let part = |from: usize, to: usize| uuid.get(from..to).unwrap_or_default();
-    let parts = [part(0, 8), part(8, 12), part(12, 16), part(16, 20), part(20, 32)];
-    parts.join("-")
-}
-
 fn ask(name: &str, asking: &Asking) -> Drive {
     let facts = asking.devices.facts(name);
     // what the machine around this one makes up has no health of its own to tell
     let own = match &asking.smartctl {
         Some(program) if !facts.is_virtual => {
             let mut command = Command::new(program);
-            command.args(["--json", "--all"]).arg(Path::new("/dev").join(name));
+            command
+                .args(["--json", "--all", "--nocheck=standby"])
+                .arg(Path::new("/dev").join(name));
             command.stdin(Stdio::null()).stderr(Stdio::null()).env_clear();
             // its exit code says what it found, so that an answer counts whatever it is
             let said = output_within(command, PATIENCE, LONGEST_ANSWER);

@@ -50,7 +50,7 @@ fn volume(dev: u64) -> Volume {
 fn recorded(directory: &Path, answers: &[(&str, &str)]) -> PathBuf {
     use std::os::unix::fs::PermissionsExt;
     let program = directory.join("smartctl");
-    let mut script = "#!/bin/sh\ncase $3 in\n".to_owned();
+    let mut script = "#!/bin/sh\ncase $4 in\n".to_owned();
     for (disk, answer) in answers {
         let file = directory.join(format!("{disk}.json"));
         std::fs::write(&file, answer).unwrap();
@@ -90,12 +90,28 @@ fn disks_are_found_through_partitions_mappers_and_arrays_and_judged_by_what_they
     sysfs.lies_on("md0", "sdb");
     sysfs.device("dm-0", "253:0", &[]);
     sysfs.lies_on("dm-0", "md0");
+    // a btrfs over two disks, one of which had errors
+    let btrfs = sysfs.0.path().join("fs/btrfs/0a1b2c3d");
+    for (number, counts) in
+        [("1", "write_errs 0\nread_errs 0\n"), ("2", "write_errs 2\nread_errs 0\n")]
+    {
+        std::fs::create_dir_all(btrfs.join("devinfo").join(number)).unwrap();
+        std::fs::write(btrfs.join("devinfo").join(number).join("error_stats"), counts).unwrap();
+    }
+    std::fs::create_dir_all(btrfs.join("devices")).unwrap();
+    for (name, place) in [("nvme0n1p2", "nvme0n1/nvme0n1p2"), ("sdb", "sdb")] {
+        symlink(sysfs.0.path().join("devices").join(place), btrfs.join("devices").join(name))
+            .unwrap();
+    }
+    let mut over_two = volume(dev(0, 44));
+    (over_two.fs_type, over_two.source) = ("btrfs".to_owned(), "/dev/sdb".into());
     let programs = tempfile::tempdir().unwrap();
     let answers = [("nvme0n1", WELL), ("sda", LOSING)];
     let asking = asking(&sysfs, Some(recorded(programs.path(), &answers)));
-    let found = drives(&[volume(dev(259, 2)), volume(dev(253, 0)), volume(dev(7, 7))], &asking);
+    let found =
+        drives(&[volume(dev(259, 2)), volume(dev(253, 0)), volume(dev(7, 7)), over_two], &asking);
 
-    let [well, array, unknown] = &found[..] else { panic!("{found:?}") };
+    let [well, array, unknown, over_two] = &found[..] else { panic!("{found:?}") };
     assert_eq!((well.disks.len(), well.health()), (1, Health::Good));
     assert_eq!(well.disks[0].model(), Some("Brine NV 1"));
     assert_eq!(well.disks[0].temperature(), Some(41));
@@ -111,6 +127,10 @@ fn disks_are_found_through_partitions_mappers_and_arrays_and_judged_by_what_they
     assert_eq!(array.disks[1].model(), Some("Shoal 2T"));
     assert!(array.troubles.iter().any(|trouble| trouble.contains("md0 lacks 1")));
     assert!(array.troubles.iter().any(|trouble| trouble.contains("sda1 had 3 errors")));
+
+    assert_eq!(over_two.disks.len(), 2);
+    assert_eq!(over_two.troubles, ["btrfs has counted 2 errors (write) on device 2"]);
+    assert_eq!(over_two.health(), Health::Worn);
 
     assert_eq!(unknown.health(), Health::Unknown);
     assert!(unknown.verdict().contains("not known"), "{}", unknown.verdict());

@@ -150,14 +150,22 @@ impl BlockDevices {
         }
     }
 
-    /// The errors that btrfs counts on the devices of a file system, by its UUID in the usual form: device number and what
-    /// was counted.
+    /// The directory of the btrfs that lies on a device, by the name of the device.
+    fn btrfs_home(&self, device: &str) -> io::Result<PathBuf> {
+        let all = self.sysfs.join("fs/btrfs");
+        let homes = names_in(&all)?.into_iter().map(|name| all.join(name));
+        let lies_on = |home: &PathBuf| home.join("devices").join(device).exists();
+        homes.into_iter().find(lies_on).ok_or_else(|| io::ErrorKind::NotFound.into())
+    }
+
+    /// The errors that btrfs counts on the devices of a file system, by the name of one of them: number of each device and
+    /// what was counted.
     ///
     /// # Errors
     ///
     /// As `read(2)`; `NotFound` if no such file system is mounted.
-    pub fn btrfs_errors(&self, uuid: &str) -> io::Result<Vec<(String, Vec<(String, u64)>)>> {
-        let home = self.sysfs.join("fs/btrfs").join(uuid).join("devinfo");
+    pub fn btrfs_errors(&self, device: &str) -> io::Result<Vec<(String, Vec<(String, u64)>)>> {
+        let home = self.btrfs_home(device)?.join("devinfo");
         let mut found = Vec::new();
         for device in names_in(&home)? {
             let text = std::fs::read_to_string(home.join(&device).join("error_stats"))?;
@@ -171,13 +179,13 @@ impl BlockDevices {
         Ok(found)
     }
 
-    /// The disks and partitions that a btrfs file system lies on, by its UUID.
+    /// What a btrfs file system lies on, by the name of one of its devices.
     ///
     /// # Errors
     ///
     /// As [`BlockDevices::btrfs_errors`].
-    pub fn btrfs_stack(&self, uuid: &str) -> io::Result<DeviceStack> {
-        let home = self.sysfs.join("fs/btrfs").join(uuid).join("devices");
+    pub fn btrfs_stack(&self, device: &str) -> io::Result<DeviceStack> {
+        let home = self.btrfs_home(device)?.join("devices");
         let mut stack = DeviceStack::default();
         for device in names_in(&home)? {
             self.follow(&home.join(device).canonicalize()?, 0, &mut stack)?;

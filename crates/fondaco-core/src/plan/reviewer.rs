@@ -133,6 +133,11 @@ impl<'a> Reviewer<'a> {
         self.protection.give_up(place);
     }
 
+    /// The settings that it looks by.
+    pub fn state(&self) -> &State {
+        self.state
+    }
+
     /// The places that rules protect, for the plan's document.
     pub fn protected(&self) -> Vec<DocPath> {
         self.places.iter().cloned().map(DocPath).collect()

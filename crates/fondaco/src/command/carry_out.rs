@@ -35,6 +35,7 @@ pub(super) fn run(arguments: &cli::CarryOut, state: Option<PathBuf>) -> Result<O
     let volumes = plan.volumes();
     super::sample_levels(volumes.iter().map(|(path, _)| path.as_path()), &state);
     let form = How { json: arguments.json, all: arguments.all };
+    super::plan::warn_of_disks(&plan, &state);
     if arguments.rehearse {
         run_rehearsal(&plan, &state, form)
     } else {

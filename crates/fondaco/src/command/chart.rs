@@ -31,7 +31,7 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
         let state = open_state(state)?;
         let outlook = |volume| (volume, Outlook::NotYet);
         let known = volumes(&state).into_iter().map(outlook).collect();
-        let volumes = query::Volumes { known, asked: Time::now(), state };
+        let volumes = query::Volumes { known, drives: Vec::new(), asked: Time::now(), state };
         return write(&volumes, &paper, &arguments.output, Outcome::AllDone);
     }
     if arguments.what == ChartWord::Tide {

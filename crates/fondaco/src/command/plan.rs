@@ -5,8 +5,9 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, anyhow, bail};
-use fondaco_core::archive::absolute;
+use fondaco_core::archive::{absolute, is_store};
 use fondaco_core::catalog::Catalog;
+use fondaco_core::drive::{Asking, failing_places};
 use fondaco_core::duplicates::{Keep, Set};
 use fondaco_core::kernel::{self, Aside, DeletedFile, DeletedFiles, Hold, Kind, Process};
 use fondaco_core::packed_list::{PackedList, Record};
@@ -147,9 +148,19 @@ fn finish(
     let plan = draft.to_plan(reviewer.protected(), Time::now())?;
     write(&plan, file)?;
     print(&plan, all)?;
+    warn_of_disks(&plan, reviewer.state());
     say!("Written to {}. Next: fondaco carry-out {} --rehearse", Shown(file), Shown(file));
     tell_left_out(left_out, if all { usize::MAX } else { LEFT_OUT });
     Ok(if left_out.is_empty() { Outcome::AllDone } else { Outcome::Refused })
+}
+
+/// Says if something is to be kept on a disk that is failing.
+pub(super) fn warn_of_disks(plan: &Plan, state: &State) {
+    let places = plan.destinations();
+    let places = places.iter().map(PathBuf::as_path).filter(|place| !is_store(place));
+    for warning in failing_places(places, state, &Asking::here()) {
+        tell!("! {warning}");
+    }
 }
 
 /// Tells the first reasons for which something is not on the plan, and how many more there are.
@@ -355,6 +366,7 @@ impl Making<'_> {
             grid.write_csv(&arguments.columns, std::io::stdout().lock())?;
         } else {
             print(&plan, arguments.all)?;
+            warn_of_disks(&plan, self.state);
             match &arguments.output {
                 Some(file) => say!(
                     "Written to {}. Next: fondaco carry-out {} --rehearse",

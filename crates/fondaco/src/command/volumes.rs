@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use anyhow::Result;
+use fondaco_core::drive::{Asking, drives};
 use fondaco_core::history::{History, Outlook};
 use fondaco_core::units::Time;
 use fondaco_core::volume::{Volume, volumes};
@@ -31,6 +32,8 @@ pub(super) fn run(arguments: &cli::Volumes, state: Option<PathBuf>) -> Result<Ou
     };
     let known: Vec<(Volume, Outlook)> =
         volumes.into_iter().map(|volume| (outlook(&volume), volume)).map(|(o, v)| (v, o)).collect();
-    tell_answer(&query::Volumes { known, asked: now, state }, &arguments.form)?;
+    let listed: Vec<Volume> = known.iter().map(|(volume, _)| volume.clone()).collect();
+    let drives = drives(&listed, &Asking::here());
+    tell_answer(&query::Volumes { known, drives, asked: now, state }, &arguments.form)?;
     Ok(Outcome::AllDone)
 }

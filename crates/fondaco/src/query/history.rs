@@ -123,23 +123,19 @@ impl VolumeHistory {
                 signed_bytes(trend.rise as i64, UnitStyle::Binary)
             ),
             Outlook::Full(trend, forecast) => format!(
-                "It rises by {} a day and is full in {}",
+                "It rises by {} a day: full in {}",
                 binary(Bytes::new(trend.rise as u64)),
                 range(forecast)
             ),
         };
-        match self.fills_it() {
-            Some(growing) => format!(
-                "{first}. {} grows fastest: {} a day{}.",
-                Shown(&growing.path),
-                binary(Bytes::new(growing.rise as u64)),
-                growing.fills_in.map_or_else(String::new, |days| format!(
-                    ", alone it fills the volume in {}",
-                    crate::words::days(days)
-                ))
-            ),
-            None => format!("{first}."),
-        }
+        let Some(growing) = self.fills_it() else { return format!("{first}.") };
+        let path = growing.path.strip_prefix(&self.place).unwrap_or(&growing.path);
+        let alone = match growing.fills_in {
+            Some(days) => format!(" (alone full in {})", crate::words::days(days)),
+            None => String::new(),
+        };
+        let rise = binary(Bytes::new(growing.rise as u64));
+        format!("{first}. Fastest: {}, {rise} a day{alone}.", Shown(path))
     }
 
     /// The directory that will fill it, if one grows.

@@ -57,7 +57,7 @@ pub use rules::{Tried, keeper_word, level_words};
 pub use rules_past::Past;
 pub use same_names::SameNames;
 pub use unattended::unattended_letter;
-pub use volumes::Volumes;
+pub use volumes::{Volumes, reasons};
 
 /// What a query is asked of: a part of a scan.
 #[derive(Clone, Copy)]

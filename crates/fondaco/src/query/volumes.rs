@@ -2,6 +2,7 @@
 
 use anyhow::Result;
 use fondaco_chart::{Chart, Context, Level as Bar};
+use fondaco_core::drive::{Drive, Drives, Health};
 use fondaco_core::history::{Forecast, Outlook};
 use fondaco_core::kernel::{Capacity, LevelFor, Quota};
 use fondaco_core::shown::{Shown, shown};
@@ -20,6 +21,8 @@ use crate::words::{full_in, in_words, owner_name, quota_line, range, rise};
 pub struct Volumes {
     /// Each with where it is going.
     pub known: Vec<(Volume, Outlook)>,
+    /// The disks behind each, in the same order; nothing where they were not asked.
+    pub drives: Vec<Drives>,
     /// When they were asked.
     pub asked: Time,
     /// Names of the owners of limits.
@@ -32,19 +35,33 @@ impl Answer for Volumes {
     }
 
     fn grid(&self) -> Grid {
-        grid(&self.known)
+        grid(&self.known, &self.drives)
     }
 
     fn document(&self) -> Result<Value> {
-        let one = |(volume, outlook): &(Volume, Outlook)| document(volume, outlook, &self.state);
+        let one = |(number, (volume, outlook)): (usize, &(Volume, Outlook))| {
+            let mut one = document(volume, outlook, &self.state);
+            if let Some(drives) = self.drives.get(number) {
+                one["drives"] = drives_document(drives);
+            }
+            one
+        };
         let mut document = self.head();
-        document["volumes"] = self.known.iter().map(one).collect();
+        document["volumes"] = self.known.iter().enumerate().map(one).collect();
         document["kernel_interfaces"] = interfaces().into();
         Ok(document)
     }
 
     fn print(&self, columns: &[String]) -> Result<()> {
         self.grid().print(columns)?;
+        for ((volume, _), drives) in self.known.iter().zip(&self.drives) {
+            if matches!(drives.health(), Health::Failing | Health::Worn) {
+                say!("{}: {}", Shown(&volume.mount_point), drives.verdict());
+                for reason in reasons(drives) {
+                    say!("  {reason}");
+                }
+            }
+        }
         print_notes(&self.known, &self.state)
     }
 
@@ -66,6 +83,46 @@ impl Answer for Volumes {
         let date = self.asked.local();
         Some(fondaco_chart::levels(&bars, &Context { of, date, lens: None, units, look, size }))
     }
+}
+
+/// What speaks against the disks behind a volume, with the names of the disks.
+pub fn reasons(drives: &Drives) -> Vec<String> {
+    let bad = drives.disks.iter().filter(|disk| disk.health > Health::Good);
+    let of_disk = |disk: &Drive| {
+        let told: Vec<String> =
+            disk.reasons.iter().map(|reason| format!("{}: {reason}", disk.name)).collect();
+        told
+    };
+    bad.flat_map(of_disk).chain(drives.troubles.iter().cloned()).collect()
+}
+
+/// The disks behind a volume.
+fn drives_document(drives: &Drives) -> Value {
+    let disk = |disk: &Drive| {
+        let own = disk.own.clone().unwrap_or_default();
+        json!({
+            "name": disk.name,
+            "model": disk.model(),
+            "health": disk.health,
+            "reasons": disk.reasons,
+            "state": disk.kernel.state,
+            "rotational": disk.kernel.rotational,
+            "temperature": disk.temperature(),
+            "wear_percent": own.wear,
+            "spare_percent": own.spare,
+            "reallocated_sectors": own.reallocated,
+            "pending_sectors": own.pending,
+            "media_errors": own.media_errors,
+            "hours": own.hours,
+            "passed": own.passed,
+        })
+    };
+    json!({
+        "health": drives.health(),
+        "verdict": drives.verdict(),
+        "troubles": drives.troubles,
+        "disks": drives.disks.iter().map(disk).collect::<Vec<_>>(),
+    })
 }
 
 fn document(volume: &Volume, outlook: &Outlook, state: &State) -> Value {
@@ -150,7 +207,7 @@ fn print_notes(volumes: &[(Volume, Outlook)], state: &State) -> Result<()> {
 }
 
 /// Volumes with their levels.
-fn grid(volumes: &[(Volume, Outlook)]) -> Grid {
+fn grid(volumes: &[(Volume, Outlook)], drives: &[Drives]) -> Grid {
     let mut grid = Grid::new(&[
         right("level", "level"),
         right("waterline", "waterline"),
@@ -161,12 +218,13 @@ fn grid(volumes: &[(Volume, Outlook)]) -> Grid {
         right("inodes", "inodes"),
         right("rise", "rise a day"),
         right("full_in", "full in"),
+        left("disks", "disks"),
         left("type", "type"),
         left("class", "class"),
         left("source", "source"),
         left("mounted_at", "mounted at"),
     ]);
-    for (volume, outlook) in volumes {
+    for (number, (volume, outlook)) in volumes.iter().enumerate() {
         let capacity = volume.capacity.as_ref().ok();
         let of = |what: fn(&Capacity) -> Bytes| {
             capacity.map_or_else(|| ("?".to_owned(), Value::Null), |c| bytes(what(c)))
@@ -196,6 +254,7 @@ fn grid(volumes: &[(Volume, Outlook)]) -> Grid {
             ),
             (rise(outlook, UnitStyle::Binary), trend.map_or(Value::Null, Value::from)),
             text(full_in(outlook)),
+            text(disks_word(drives.get(number))),
             text(volume.fs_type.clone()),
             text(class(volume)),
             text(shown(&volume.source)),
@@ -203,6 +262,14 @@ fn grid(volumes: &[(Volume, Outlook)]) -> Grid {
         ]);
     }
     grid
+}
+
+/// How the disks behind a volume do, in a word; nothing where there are none.
+fn disks_word(drives: Option<&Drives>) -> &'static str {
+    match drives {
+        Some(drives) if drives.none.is_none() => drives.health().word(),
+        _ => "",
+    }
 }
 
 fn class(volume: &Volume) -> String {

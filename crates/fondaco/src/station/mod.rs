@@ -112,11 +112,6 @@ pub trait Room: Sync {
         &[]
     }
 
-    /// Of a station that this version does not have yet: what it will be.
-    fn will_be(&self) -> Option<&'static str> {
-        None
-    }
-
     /// Rows of the list at hand.
     fn length(&self, _: &Model) -> usize {
         0
@@ -231,6 +226,11 @@ pub trait Room: Sync {
 
     /// Deleted files that processes hold have been looked for; `before` is what was known until then.
     fn after_held(&self, _: &mut Model, _before: &DeletedFiles) {}
+
+    /// The volumes have been asked.
+    fn after_volumes(&self, _: &mut Model) -> Vec<Job> {
+        Vec::new()
+    }
 
     /// A scan has ended or has been mended.
     fn after_scan(&self, _: &mut Model) -> Vec<Job> {

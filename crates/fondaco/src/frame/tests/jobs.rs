@@ -416,7 +416,8 @@ fn what_is_drawn_on_the_screen_is_exported_as_a_chart_or_told_to_have_none() {
     let of_scan = |query, lens: &str| office.shown(&catalog, query, lens);
     let outlook = fondaco_core::history::Outlook::NotYet;
     let known = volumes(&office.state).into_iter().map(|volume| (volume, outlook)).collect();
-    let listed = Volumes { known, asked: Time::now(), state: office.state.clone() };
+    let listed =
+        Volumes { known, drives: Vec::new(), asked: Time::now(), state: office.state.clone() };
     let held = || {
         let (found, state) = (DeletedFiles::default(), office.state.clone());
         Exported::Known(Box::new(Held { found, state }))
@@ -480,7 +481,12 @@ fn every_table_is_written_as_csv_and_json_whatever_the_names_are() {
     // what is shown, and how many rows that is if it is known
     let mut tables = vec![
         (
-            Exported::Known(Box::new(Volumes { known, asked: Time::now(), state: state.clone() })),
+            Exported::Known(Box::new(Volumes {
+                known,
+                drives: Vec::new(),
+                asked: Time::now(),
+                state: state.clone(),
+            })),
             Some(listed.len()),
         ),
         (Exported::Known(Box::new(Held { found: held, state })), Some(count)),

@@ -125,6 +125,25 @@ impl Stage {
         }
     }
 
+    /// Does work, answers questions, and what their news set off in turn.
+    pub fn work(&mut self, mut jobs: Vec<Job>) {
+        while let Some(job) = jobs.pop() {
+            match job {
+                Job::Work(work) => jobs.extend(work.run().take(&mut self.model)),
+                Job::Ask(question) => jobs.extend(self.answer(*question)),
+                _ => {}
+            }
+        }
+    }
+
+    /// Presses keys and does all that they set off.
+    pub fn work_keys(&mut self, keys: &[Key]) {
+        for key in keys {
+            let jobs = self.send(Message::Key(*key));
+            self.work(jobs);
+        }
+    }
+
     /// Answers a question about the scan.
     pub fn answer(&mut self, question: Asked) -> Vec<Job> {
         let (scan, number, took) = (question.scan, question.number, Duration::ZERO);

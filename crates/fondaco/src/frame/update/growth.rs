@@ -30,10 +30,27 @@ pub fn turn(model: &mut Model) -> Vec<Job> {
     if !model.growth.shown {
         return lens::refresh(model);
     }
-    model.say("Looking for an earlier scan of this place …");
+    if model.growth.moments_of == Some(model.scan.number) {
+        say_chosen(model);
+    } else {
+        model.say("Looking for an earlier scan of this place …");
+    }
     let mut jobs = look(model);
     jobs.extend(lens::refresh(model));
     jobs
+}
+
+/// Says what the scan at hand is compared with.
+fn say_chosen(model: &mut Model) {
+    let scanned = model.scan.read().map_or(model.now, |catalog| catalog.now());
+    match model.growth.chosen {
+        None => model.say("No earlier scan of this place is kept: what is scanned from now on is"),
+        Some((number, at)) => {
+            let age = at.age(scanned);
+            model
+                .say(format!("Compared with scan {number}, {age} earlier: [ and ] choose another"));
+        }
+    }
 }
 
 /// Finds what there is to compare with, and compares with it.
@@ -190,8 +207,8 @@ impl News for MomentsFound {
         model.growth.chosen = older.or(moments.last()).copied();
         model.growth.moments = moments;
         model.growth.moments_of = Some(self.scan);
-        if model.growth.chosen.is_none() && model.growth.shown {
-            model.say("No earlier scan of this place is kept: what is scanned from now on is");
+        if model.growth.shown {
+            say_chosen(model);
         }
         ask(model)
     }

@@ -159,7 +159,7 @@ fn on_volumes(model: &mut Model, message: Message) -> Vec<Job> {
     let before = std::mem::replace(&mut model.held, held);
     ask_all(model, |room, model| {
         room.after_held(model, &before);
-        Vec::new()
+        room.after_volumes(model)
     })
 }
 

@@ -86,7 +86,7 @@ pub fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> Vec<Job
     let put = model.draft.put(Planned {
         path: path.to_owned(),
         depot_on_volume,
-        deed: deed.with_destination_on_volume(depot_on_volume),
+        deed: deed.clone().with_destination_on_volume(depot_on_volume),
         reason: "by hand".to_owned(),
         volume,
         estimate: bytes,
@@ -102,6 +102,10 @@ pub fn put(model: &mut Model, path: &Path, deed: Deed, changes: bool) -> Vec<Job
         Put::TookIn(count) => model
             .say(format!("Planned: {word} {name}; {count} planned before below it are taken in")),
         _ => model.say(format!("Planned: {word} {name}")),
+    }
+    let destination = deed.destination().and_then(|place| run::disk_warning(model, place));
+    if let Some(warning) = destination {
+        model.say_trouble(format!("Planned, but {warning}"));
     }
     model.station.room().redraw(model);
     let mut jobs = vec![Job::Survey(Box::new(choice), catalog, model.state.clone())];

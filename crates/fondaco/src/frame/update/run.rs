@@ -53,12 +53,13 @@ pub fn ask_to_carry_out(model: &mut Model) -> Vec<Job> {
         n => format!("{n} of them are for good and cannot be put back."),
     };
     let released = held::warning(&model.draft);
+    let failing = failing_destination(model).map_or_else(String::new, |text| format!("{text}! "));
     let left_out = match model.draft.planned().len() - count {
         0 => String::new(),
         n => format!(" {n} that cannot be planned are left out."),
     };
     let sentence = format!(
-        "{}: {} freed now{later}. {released}{lost}{left_out} Type the number of actions to carry \
+        "{}: {} freed now{later}. {failing}{released}{lost}{left_out} Type the number of actions to carry \
          them out.",
         counted(count as u64, "action"),
         volumes.join(", ")
@@ -165,4 +166,24 @@ fn on_carried_out(model: &mut Model, outcome: Result<RunSummary, Failure>) -> Ve
     let touched = scans::touched(&summary.entries);
     model.run.summary = Some(summary);
     after_change(model, touched)
+}
+
+/// So many actions are looked through for where they put things.
+const LOOKED_THROUGH: usize = 1000;
+
+/// What is to be said of a depot or destination on a disk that is failing.
+fn failing_destination(model: &Model) -> Option<String> {
+    let planned = model.draft.planned();
+    let places = planned
+        .iter()
+        .take(LOOKED_THROUGH)
+        .filter_map(|planned| Some(planned.deed.destination()?.to_owned()));
+    let places: std::collections::BTreeSet<std::path::PathBuf> = places.collect();
+    places.iter().find_map(|place| disk_warning(model, place))
+}
+
+/// What is to be said of a place on a disk that is failing.
+pub fn disk_warning(model: &Model, place: &std::path::Path) -> Option<String> {
+    let volume = model.volume_of(place)?;
+    model.drives.get(&volume.mount_point)?.warning(place)
 }

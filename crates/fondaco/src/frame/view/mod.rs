@@ -23,7 +23,7 @@ pub use crate::fit::{cut, cut_path, wrap};
 pub use evidence::{EntryFacts, Sheet, dated, of_entry};
 pub use gauge::bar;
 pub use level_scale::{LevelScale, SCALE};
-pub use parts::{age_profile, share};
+pub use parts::{age_profile, growth_title, growth_words, share};
 #[cfg(test)]
 pub use pen::typed;
 pub use pen::{Hits, Pen, Target, stair};
@@ -101,15 +101,6 @@ fn rules(pen: &mut Pen<'_>, parts: &geometry::Frame) {
             pen.fill(Rect::new(0, y, parts.header.width, 1), "─", style);
         }
     }
-}
-
-/// Says what a station will be that this version does not have yet.
-pub fn not_yet(model: &Model, pen: &mut Pen<'_>, area: Rect) {
-    let will_be = model.station.room().will_be().unwrap_or_default();
-    let name = model.station.name();
-    let text = format!("{name} is not in this version yet. It will be: {will_be}.");
-    let style = pen.theme.dim;
-    pen.wrapped(Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area }, &text, style);
 }
 
 fn too_small(model: &Model, pen: &mut Pen<'_>, area: Rect) {

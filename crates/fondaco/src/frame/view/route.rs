@@ -21,11 +21,7 @@ fn draw_column(model: &Model, pen: &mut Pen<'_>, area: Rect) {
             break;
         }
         let here = station == model.station;
-        let style = match (here, station.room().will_be()) {
-            (true, _) => theme.selected,
-            (false, Some(_)) => theme.dim,
-            (false, None) => theme.plain,
-        };
+        let style = if here { theme.selected } else { theme.plain };
         if here {
             pen.fill(line, " ", theme.selected);
         }
@@ -47,11 +43,8 @@ fn draw_line(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let (labels, gap) = labels(model, usize::from(area.width.saturating_sub(1)));
     let mut x = area.x + 1;
     for (station, text) in Station::ALL.iter().copied().zip(labels) {
-        let style = match (station == model.station, station.room().will_be().is_none()) {
-            (true, _) => theme.selected,
-            (false, true) => theme.plain,
-            (false, false) => theme.dim,
-        };
+        let here = station == model.station;
+        let style = if here { theme.selected } else { theme.plain };
         let width = text.width() as u16;
         pen.text(x, area.y, &text, style, area.right().saturating_sub(x));
         pen.hit(Rect::new(x, area.y, width, 1), Target::Station(station));

@@ -17,7 +17,7 @@ use crate::frame::commands::{Command, Key, command};
 use crate::frame::export::Exported;
 use crate::frame::message::Job;
 use crate::frame::model::Model;
-use crate::frame::update::{export, lens};
+use crate::frame::update::{export, growth, lens};
 use crate::frame::view::{Pen, Sheet};
 
 /// See the [module](self).
@@ -120,6 +120,14 @@ impl super::Room for Room {
     fn forget_scan(&self, model: &mut Model) {
         let state = &mut model.rooms.breakdown;
         (state.learned, state.found) = (false, None);
+    }
+
+    fn has_growth(&self) -> bool {
+        true
+    }
+
+    fn on_changes(&self, model: &mut Model) -> Vec<Job> {
+        growth::slices(model, model.rooms.breakdown.by)
     }
 
     fn exported(&self, model: &Model) -> Option<Exported> {

@@ -9,7 +9,7 @@ use super::selected;
 use crate::frame::message::{Job, News};
 use crate::frame::model::Model;
 use crate::frame::questions::Question;
-use crate::frame::update::{lens, many, place};
+use crate::frame::update::{growth, lens, many, place};
 use crate::query;
 use crate::station::to_files;
 
@@ -34,7 +34,9 @@ pub(super) struct FoundSlices(pub(super) Arc<Breakdown>);
 impl News for FoundSlices {
     fn take(self: Box<Self>, model: &mut Model) -> Vec<Job> {
         on_found(model, self.0);
-        learn(model).into_iter().collect()
+        let mut jobs = growth::slices(model, model.rooms.breakdown.by);
+        jobs.extend(learn(model));
+        jobs
     }
 }
 

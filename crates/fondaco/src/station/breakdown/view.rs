@@ -7,7 +7,9 @@ use fondaco_core::units::grouped;
 use ratatui::layout::Rect;
 
 use crate::frame::model::Model;
-use crate::frame::view::{Pen, Target, age_profile, cut_path, nothing_scanned, share, stair};
+use crate::frame::view::{
+    Pen, Target, age_profile, cut_path, growth_title, growth_words, nothing_scanned, share, stair,
+};
 use crate::words;
 
 /// Where the columns are; what is `None` does not fit.
@@ -19,22 +21,25 @@ struct Columns {
     entries: u16,
     ages: Option<u16>,
     largest: Option<u16>,
+    growth: Option<u16>,
 }
 
 impl Columns {
-    fn of(area: Rect) -> Self {
+    fn of(area: Rect, growth: bool) -> Self {
         let (ages, largest) = (area.width >= 84, area.width >= 70);
         let right = 10 + if ages { 10 } else { 0 } + if largest { 12 } else { 0 };
-        let rest = area.width.saturating_sub(2 + 11 + 7 + right + 2);
+        let grown = if growth { 12 } else { 0 };
+        let rest = area.width.saturating_sub(2 + 11 + grown + 7 + right + 2);
         let name = (rest * 3 / 5).clamp(12, 40);
         let begin = area.x + 2;
         let allocated = begin + name + 11;
-        let share = allocated + 7;
+        let share = allocated + grown + 7;
         let bar = rest.saturating_sub(name);
         let entries = share + 2 + bar + 9;
         Self {
             name: (begin, name),
             allocated,
+            growth: growth.then_some(allocated + grown),
             share,
             bar: (share + 2, bar),
             entries,
@@ -54,12 +59,15 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let x = pen.text(area.x + 1, area.y, &place, theme.plain, area.width);
     pen.text(x + 2, area.y, "broken down by", theme.dim, area.width);
     properties(pen, area, station.by);
-    let columns = Columns::of(area);
+    let columns = Columns::of(area, model.growth.shown);
     let Some(found) = &station.found else {
         pen.text(columns.name.0, area.y + 3, "looking …", theme.dim, area.width);
         return;
     };
     heading(pen, area.y + 2, &columns, station.by);
+    if let Some(x) = columns.growth {
+        pen.text_right(x, area.y + 2, &growth_title(model), theme.dim);
+    }
     let visible = usize::from(area.height.saturating_sub(4));
     let offset = (station.cursor + 1).saturating_sub(visible);
     for (i, slice) in found.slices.iter().enumerate().skip(offset).take(visible) {
@@ -117,6 +125,12 @@ fn row(
     let y = line.y;
     pen.text(columns.name.0, y, &slice_name(model, slice), text, columns.name.1);
     pen.text_right(columns.allocated, y, &model.bytes(slice.sum.allocated), text);
+    if let Some(x) = columns.growth {
+        let slices = &model.growth.slices;
+        let grown = (slices.by == Some(model.rooms.breakdown.by))
+            .then(|| slices.bytes.get(&slice.key).copied().unwrap_or(0));
+        pen.text_right(x, y, &growth_words(model, grown), quiet);
+    }
     let whole = model.rooms.breakdown.found.as_ref().map(|found| found.whole.allocated);
     let whole = whole.unwrap_or_default();
     pen.text_right(columns.share, y, &share(slice.sum.allocated, whole), quiet);

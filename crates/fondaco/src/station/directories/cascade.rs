@@ -1,6 +1,8 @@
 //! The cascade: rankings that move while a scan runs, and the way in and out of levels.
 
-use fondaco_core::catalog::{EntryId, Reading, Seen};
+use std::collections::HashMap;
+
+use fondaco_core::catalog::{EntryId, Order, Ranking, Reading, Seen};
 use fondaco_core::kernel::Kind;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::Bytes;
@@ -12,7 +14,7 @@ use crate::frame::geometry::list_rows;
 use crate::frame::message::Job;
 use crate::frame::model::{Model, Selected, read};
 use crate::frame::update::evidence::look;
-use crate::frame::update::{lens, place};
+use crate::frame::update::{growth, lens, place};
 
 /// Ranks the directory at hand afresh. The selected entry stays selected where it now stands; as
 /// long as the user has not chosen one, it is the first.
@@ -30,8 +32,12 @@ pub(super) fn rank(model: &mut Model) {
     };
     let all = model.place.tail_open || children <= visible;
     let limit = if all { usize::MAX } else { visible.saturating_sub(1) };
+    let by_growth = model.rooms.directories.by_growth && model.growth.shown;
     let state = &mut model.rooms.directories;
-    let ranking = seen.ranking(at, state.order, limit);
+    let ranking = match by_growth {
+        true => by_what_grew(seen, at, &model.growth.here, limit),
+        false => seen.ranking(at, state.order, limit),
+    };
     state.ids = ranking.rows;
     state.tail = ranking.tail;
     let stands = cursor(model).is_some_and(|cursor| cursor < length(model));
@@ -45,6 +51,24 @@ pub(super) fn rank(model: &mut Model) {
     if model.rooms.directories.shows.has_map() {
         map::draw_up(model);
     }
+}
+
+/// What grew most comes first, then what did not change, the largest first, then what shrank.
+fn by_what_grew(
+    seen: Seen<'_>,
+    at: EntryId,
+    growth: &HashMap<EntryId, i64>,
+    limit: usize,
+) -> Ranking {
+    let mut ranking = seen.ranking(at, Order::Allocated, usize::MAX);
+    let grown = |id: &EntryId| growth.get(id).copied().unwrap_or(0);
+    ranking.rows.sort_by_key(|id| std::cmp::Reverse(grown(id)));
+    for id in ranking.rows.drain(limit.min(ranking.rows.len())..) {
+        ranking.tail.children += 1;
+        ranking.tail.allocated += seen.allocated(id);
+        ranking.tail.entries += seen.entries(id);
+    }
+    ranking
 }
 
 /// Place of the selected row; the tail comes after the last.
@@ -122,6 +146,7 @@ fn entry_row(seen: Seen<'_>, id: EntryId, model: &Model) -> EntryRow {
         kind: catalog.kind(id),
         incomplete: matches!(reading, Some(Reading::Failed | Reading::OtherVolume)),
         planned: planned.map(|planned| deed_letter(&planned.deed)),
+        growth: growth::of_entry(model, id),
     }
 }
 
@@ -252,9 +277,14 @@ fn enter_ancestor(model: &mut Model) -> Vec<Job> {
 }
 
 pub(super) fn next_order(model: &mut Model) -> Vec<Job> {
+    let shown = model.growth.shown;
     let state = &mut model.rooms.directories;
-    state.order = state.order.next();
-    let order = state.order.word();
+    // after the last of the others comes what grew, if that is shown
+    state.by_growth = shown && !state.by_growth && state.order == Order::Name;
+    if !state.by_growth {
+        state.order = state.order.next();
+    }
+    let order = if state.by_growth { "what grew" } else { state.order.word() };
     rank(model);
     model.say(format!("Ordered by {order}"));
     look(model)

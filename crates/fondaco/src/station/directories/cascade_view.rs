@@ -8,7 +8,9 @@ use ratatui::layout::Rect;
 
 use super::{EntryRow, cascade};
 use crate::frame::model::{Model, Selected};
-use crate::frame::view::{Pen, Target, age_profile, cut_path, share, stair};
+use crate::frame::view::{
+    Pen, Target, age_profile, cut_path, growth_title, growth_words, share, stair,
+};
 
 /// Where the columns are; what is `None` does not fit.
 struct Columns {
@@ -16,6 +18,7 @@ struct Columns {
     mark: u16,
     name: (u16, u16),
     allocated: u16,
+    growth: Option<u16>,
     share: u16,
     cascade: (u16, u16),
     ages: Option<u16>,
@@ -24,23 +27,25 @@ struct Columns {
 }
 
 impl Columns {
-    fn of(area: Rect) -> Self {
+    fn of(area: Rect, growth: bool) -> Self {
         let (ages, entries) = (area.width >= 88, area.width >= 76);
         let newest = area.width >= 68;
         let right = u16::from(ages) * 10 + u16::from(entries) * 9 + u16::from(newest) * 8;
-        let fixed = 8 + 11 + 7;
+        let fixed = 8 + 11 + 7 + if growth { 12 } else { 0 };
         let rest = area.width.saturating_sub(fixed + right + 2);
         let name = (rest * 11 / 20).clamp(12, 48);
         let cascade = rest.saturating_sub(name);
         let begin = area.x + 8;
         let allocated = begin + name + 11;
-        let share = allocated + 7;
+        let grown = growth.then_some(allocated + 12);
+        let share = grown.unwrap_or(allocated) + 7;
         let after = share + 2 + cascade;
         Self {
             rank: area.x + 5,
             mark: area.x + 6,
             name: (begin, name),
             allocated,
+            growth: grown,
             share,
             cascade: (share + 2, cascade),
             ages: ages.then_some(after + 1),
@@ -52,7 +57,7 @@ impl Columns {
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let state = &model.rooms.directories;
-    let columns = Columns::of(area);
+    let columns = Columns::of(area, model.growth.shown);
     heading(model, pen, area, &columns);
     if cascade::length(model) == 0 {
         let style = pen.theme.dim;
@@ -83,10 +88,13 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
 fn heading(model: &Model, pen: &mut Pen<'_>, area: Rect, columns: &Columns) {
     let (dim, chosen) = (pen.theme.dim, pen.theme.brass);
     let order = model.rooms.directories.order;
-    let style = |by: Order| if order == by { chosen } else { dim };
+    let grown = model.rooms.directories.by_growth && model.growth.shown;
+    let style = |by: Order| if order == by && !grown { chosen } else { dim };
     let y = area.y;
-    let mark =
-        |by: Order, text: &str| if order == by { format!("{text} ↓") } else { text.to_owned() };
+    let mark = |by: Order, text: &str| match order == by && !grown {
+        true => format!("{text} ↓"),
+        false => text.to_owned(),
+    };
     pen.text(columns.name.0, y, &mark(Order::Name, "name"), style(Order::Name), columns.name.1);
     let (text, by) = if order == Order::Apparent {
         ("apparent ↓".to_owned(), Order::Apparent)
@@ -94,6 +102,11 @@ fn heading(model: &Model, pen: &mut Pen<'_>, area: Rect, columns: &Columns) {
         (mark(Order::Allocated, "allocated"), Order::Allocated)
     };
     pen.text_right(columns.allocated, y, &text, style(by));
+    if let Some(x) = columns.growth {
+        let by_growth = model.rooms.directories.by_growth;
+        let text = growth_title(model) + if by_growth { " ↓" } else { "" };
+        pen.text_right(x, y, &text, if by_growth { chosen } else { dim });
+    }
     pen.text_right(columns.share, y, "share", dim);
     let (x, width) = columns.cascade;
     if width >= 14 {
@@ -152,6 +165,10 @@ fn entry(
     let incomplete = if row.incomplete { "≥ " } else { "" };
     let bytes = format!("{incomplete}{}", model.bytes(measure(model, row)));
     pen.text_right(columns.allocated, y, &bytes, text);
+    if let Some(x) = columns.growth {
+        let style = if row.growth.is_some_and(|grown| grown != 0) { text } else { quiet };
+        pen.text_right(x, y, &growth_words(model, row.growth), style);
+    }
     let whole = model.place.whole;
     pen.text_right(columns.share, y, &share(row.allocated, whole), quiet);
     stairs(pen, columns, y, (before, row.allocated, whole), row.planned.is_some(), selected);

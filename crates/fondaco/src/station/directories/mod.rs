@@ -52,6 +52,8 @@ pub struct EntryRow {
     pub incomplete: bool,
     /// The deed planned for it, or for what holds it.
     pub planned: Option<char>,
+    /// Bytes that it has more or less than at an earlier scan, if that is shown.
+    pub growth: Option<i64>,
 }
 
 /// How a directory is shown.
@@ -88,6 +90,8 @@ pub struct State {
     tail: Tail,
     /// What the rows are ordered by.
     order: Order,
+    /// They are ordered by what they grew instead.
+    by_growth: bool,
     /// The first row that is drawn.
     offset: usize,
     /// What has been typed to find a name.
@@ -301,8 +305,8 @@ impl super::Room for Room {
 
     fn forget_scan(&self, model: &mut Model) {
         let state = &mut model.rooms.directories;
-        let State { shows, order, files_order, .. } = *state;
-        *state = State { shows, order, files_order, ..State::default() };
+        let State { shows, order, by_growth, files_order, .. } = *state;
+        *state = State { shows, order, by_growth, files_order, ..State::default() };
     }
 
     fn on_growth(&self, model: &mut Model) -> Vec<Job> {
@@ -318,6 +322,15 @@ impl super::Room for Room {
             block: None,
             awaited: state.files_awaited,
         })
+    }
+
+    fn has_growth(&self) -> bool {
+        true
+    }
+
+    fn on_changes(&self, model: &mut Model) -> Vec<Job> {
+        cascade::rank(model);
+        Vec::new()
     }
 
     fn exported(&self, model: &Model) -> Option<Exported> {

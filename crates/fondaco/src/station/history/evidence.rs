@@ -1,5 +1,6 @@
 //! What is known about the selected change, process or directory.
 
+use fondaco_core::catalog::EntryId;
 use fondaco_core::history::Amount;
 use fondaco_core::shown::shown;
 use fondaco_core::units::{Bytes, counted};
@@ -7,6 +8,7 @@ use fondaco_core::units::{Bytes, counted};
 use super::tide_view::a_day;
 use super::{now, tide, tree};
 use crate::frame::model::Model;
+use crate::frame::update::growth;
 use crate::frame::view::{Pen, Sheet, of_entry};
 use crate::query::{fate_word, moved_words, rate_words, writer_words};
 use crate::words::{days, signed_bytes};
@@ -134,4 +136,16 @@ fn of_now(model: &Model, pen: &Pen<'_>) -> Sheet {
         }
     }
     sheet
+}
+
+/// By how much an entry has changed, where that is shown on another station.
+pub(super) fn add_growth(model: &Model, id: EntryId, sheet: &mut Sheet) {
+    let grown = growth::of_entry(model, id).filter(|_| !model.station.room().shows_changes());
+    let (Some(grown), Some(both)) = (grown, model.growth.compared.as_ref()) else { return };
+    let since = both.earlier.1.local();
+    if grown == 0 {
+        return sheet.fact("change", format!("none since {since}"));
+    }
+    sheet.fact("change", format!("{} since {since}", signed_bytes(grown, model.units)));
+    sheet.fact("a day", a_day(grown, both.days(), model));
 }

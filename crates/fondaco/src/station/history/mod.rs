@@ -23,7 +23,7 @@ use crate::failure::Failure;
 use crate::frame::commands::{Command, Key, command};
 use crate::frame::export::Exported;
 use crate::frame::message::Job;
-use crate::frame::model::{ComparedScans, Model, Moment};
+use crate::frame::model::{ComparedScans, Focus, Model, Moment};
 use crate::frame::view::{Pen, Sheet};
 use crate::query::{ComparedRow, VolumeHistory};
 
@@ -74,6 +74,15 @@ struct TreeState {
 /// See the [module](self).
 pub struct Room;
 
+/// From the tide to what changed, and back.
+fn turn_part(model: &mut Model) -> Vec<Job> {
+    model.focus = match model.focus {
+        Focus::Panel => Focus::Below,
+        Focus::Below => Focus::Panel,
+    };
+    Vec::new()
+}
+
 fn has_tide(model: &Model) -> bool {
     !in_now(model) && tide::known(model).is_some()
 }
@@ -104,6 +113,8 @@ static COMMANDS: &[Command] = &[
         "go into the directory, or narrow the lens to the slice"),
     command("go out", &[Key::Backspace], 0, |m| has_tree(m) && !m.rooms.history.tree.way.is_empty(), tree::go_out,
         "go to the directory above"),
+    command("tide or changes", &[Key::Tab], 2, tide_view::is_low, turn_part,
+        "show the tide or what changed: there is not room for both"),
     command("by", &[Key::Char('y')], 4, has_tree, tree::turn,
         "tell what changed by directory, kind, owner or family"),
     command("now", &[Key::Char('n')], 3, now::can_watch, now::turn,
@@ -137,7 +148,10 @@ impl super::Room for Room {
     }
 
     fn lines_beside_list(&self, model: &Model) -> u16 {
-        if in_now(model) { 4 } else { tide_view::height(model) + 4 }
+        match in_now(model) || tide_view::is_low(model) {
+            true => 4,
+            false => tide_view::height(model) + 4,
+        }
     }
 
     fn arrive(&self, model: &mut Model) -> Vec<Job> {
@@ -148,7 +162,11 @@ impl super::Room for Room {
         if in_now(model) {
             return Some(now::turn(model));
         }
-        (!model.rooms.history.tree.way.is_empty()).then(|| tree::go_out(model))
+        if !model.rooms.history.tree.way.is_empty() {
+            return Some(tree::go_out(model));
+        }
+        let in_changes = tide_view::is_low(model) && model.focus == Focus::Below;
+        in_changes.then(|| turn_part(model))
     }
 
     fn subject(&self, model: &Model) -> Option<EntryId> {
@@ -188,6 +206,10 @@ impl super::Room for Room {
         if here { tide::look(model) } else { Vec::new() }
     }
 
+    fn add_to_evidence(&self, model: &Model, id: EntryId, sheet: &mut Sheet) {
+        evidence::add_growth(model, id, sheet);
+    }
+
     fn exported(&self, model: &Model) -> Option<Exported> {
         let history = tide::known(model)?;
         Some(Exported::Known(Box::new(VolumeHistory::clone(history))))
@@ -203,6 +225,12 @@ impl super::Room for Room {
     fn draw(&self, model: &Model, pen: &mut Pen<'_>, area: Rect) {
         if in_now(model) {
             return now_view::draw(model, pen, area);
+        }
+        if tide_view::is_low(model) {
+            return match model.focus {
+                Focus::Panel => tide_view::draw(model, pen, area),
+                Focus::Below => tree_view::draw(model, pen, area),
+            };
         }
         let above = tide_view::height(model).min(area.height);
         tide_view::draw(model, pen, Rect { height: above, ..area });

@@ -45,6 +45,11 @@ impl NowState {
         self.stop.is_some()
     }
 
+    #[cfg(test)]
+    pub(super) fn number(&self) -> u64 {
+        self.number
+    }
+
     pub(super) fn activity(&self) -> Option<&Arc<Activity>> {
         self.seen.as_ref()?.as_ref().ok()
     }

@@ -84,6 +84,7 @@ fn writers(model: &Model, pen: &mut Pen<'_>, area: Rect, now: &NowState) {
         pen.text(name, line.y, &writer_words(writer), style, 16);
         if let Some(path) = &writer.largest {
             let room = line.right().saturating_sub(name + 17);
+            let path = path.strip_prefix(&now.place).unwrap_or(path);
             pen.text(name + 17, line.y, &cut_path(&shown(path), usize::from(room)), style, room);
         }
         pen.hit(line, Target::Row(number));
@@ -108,7 +109,11 @@ fn directories(model: &Model, pen: &mut Pen<'_>, area: Rect, now: &NowState) {
         let count = if directory.made > 0 { grouped(directory.made) } else { String::new() };
         pen.text_right(made, line.y, &count, style);
         let room = line.right().saturating_sub(name);
-        pen.text(name, line.y, &cut_path(&shown(&directory.path), usize::from(room)), style, room);
+        let path = match directory.path.strip_prefix(&now.place) {
+            Ok(below) if !below.as_os_str().is_empty() => below,
+            _ => &directory.path,
+        };
+        pen.text(name, line.y, &cut_path(&shown(path), usize::from(room)), style, room);
         pen.hit(line, Target::Row(before + number));
     }
 }

@@ -22,6 +22,11 @@ pub(super) fn height(model: &Model) -> u16 {
     (whole * 9 / 20).clamp(9.min(whole), 22)
 }
 
+/// Whether there is not room for the tide and what changed below each other.
+pub(super) fn is_low(model: &Model) -> bool {
+    !model.rooms.history.now.shown && panel(model).height < 18
+}
+
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
     let Some(history) = tide::known(model) else {
@@ -33,10 +38,12 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         pen.wrapped(Rect { x: area.x + 1, ..area }, &reason, theme.dim);
         return;
     };
-    let path = cut_path(&shown(&history.place), usize::from(area.width / 3));
-    let x = pen.text(area.x + 1, area.y, &path, theme.plain, area.width);
-    let verdict = history.verdict();
-    pen.text(x + 2, area.y, &verdict, theme.dim, area.right().saturating_sub(x + 2));
+    let mut x = area.x + 1;
+    if history.place != history.volume.mount_point {
+        let path = cut_path(&shown(&history.place), usize::from(area.width / 4));
+        x = pen.text(x, area.y, &path, theme.plain, area.width) + 2;
+    }
+    pen.text(x, area.y, &history.verdict(), theme.plain, area.right().saturating_sub(x));
     let Some((from, to)) = tide::window(model) else {
         let text = "No level has been sampled yet: each start and each unattended run samples one.";
         pen.text(area.x + 1, area.y + 2, text, theme.dim, area.width.saturating_sub(1));
@@ -182,9 +189,11 @@ fn below(model: &Model, pen: &mut Pen<'_>, area: Rect, (from, to): (Time, Time))
     }
     let dates = area.y + 1;
     pen.text(area.x, dates, &from.day(), theme.dim, 10);
-    let end = to.day();
-    pen.text_right(area.right(), dates, &end, theme.dim);
-    if let Some(x) = tide::marked(model).and_then(column) {
+    let marked = tide::marked(model).and_then(column);
+    if marked.is_none_or(|x| x + 11 < area.right()) {
+        pen.text_right(area.right(), dates, &to.day(), theme.dim);
+    }
+    if let Some(x) = marked {
         pen.text(x, dates, "▲", theme.brass, 1);
     }
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use fondaco_core::analysis::{BreakdownBy, SliceKey};
 use fondaco_core::catalog::EntryId;
-use fondaco_core::history::{ChangedRow, Measure, PlaceId, Side, compare, same_place};
+use fondaco_core::history::{ChangedRow, Changes, Measure, PlaceId, Side, compare, same_place};
 use fondaco_core::lens::{AccountsOf, Lens};
 use fondaco_core::saved;
 use fondaco_core::state::State;
@@ -52,7 +52,14 @@ pub(super) fn draw_up(model: &mut Model) {
     let place = tree.way.last().copied().unwrap_or(PlaceId(0));
     match tree.by {
         None => tree.rows = told.rows(place),
-        Some(by) => tree.slices = both.found.by(by, &both.before, &after).slices,
+        Some(by) => {
+            tree.slices = both.found.by(by, &both.before, &after).slices;
+            // what only moved from directory to directory is no change of a slice
+            tree.slices.retain(|slice| {
+                let moved_within = slice.changes.moved_within;
+                slice.changes != Changes { moved_within, ..Changes::default() }
+            });
+        }
     }
     let stands = selected.and_then(|path| tree.rows.iter().position(|row| row.path == path));
     let length = if tree.by.is_some() { tree.slices.len() } else { tree.rows.len() };

@@ -81,7 +81,8 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         pen.text_right(x + width, y, "more", theme.dim);
     }
     if let Some(x) = columns.now {
-        pen.text_right(x, y, "now", theme.dim);
+        let by_directory = model.rooms.history.tree.by.is_none();
+        pen.text_right(x, y, if by_directory { "now" } else { "entries" }, theme.dim);
     }
     rows(
         model,
@@ -252,7 +253,7 @@ fn of_slice(model: &Model, number: usize) -> Told {
         net,
         what: what.to_owned(),
         name,
-        now: String::new(),
+        now: format!("{:+}", slice.changes.net_entries()),
         moved: parts(&slice.changes, model.units),
         planned: false,
     }

@@ -1,31 +1,17 @@
 //! The rule file edited, switched, tried and planned from the screen.
 
 use crate::frame::commands::Key;
-use crate::frame::message::{Job, Message};
+use crate::frame::message::Message;
 use crate::frame::tests::Stage;
 use crate::frame::view::{Depth, Theme};
 
-/// Sends messages, does the work that they set off, and that of its news.
-fn work(stage: &mut Stage, mut jobs: Vec<Job>) {
-    while let Some(job) = jobs.pop() {
-        match job {
-            Job::Work(work) => jobs.extend(work.run().take(&mut stage.model)),
-            Job::Ask(question) => jobs.extend(stage.answer(*question)),
-            _ => {}
-        }
-    }
-}
-
 fn keys(stage: &mut Stage, keys: &[Key]) {
-    for key in keys {
-        let jobs = stage.send(Message::Key(*key));
-        work(stage, jobs);
-    }
+    stage.work_keys(keys);
 }
 
 fn text(stage: &mut Stage, text: &str) {
     let jobs = stage.send(Message::Paste(text.to_owned()));
-    work(stage, jobs);
+    stage.work(jobs);
 }
 
 fn screen(stage: &mut Stage) -> String {

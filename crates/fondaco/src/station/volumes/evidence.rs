@@ -1,6 +1,7 @@
 //! What is known about the selected volume, or about a line of its books.
 
 use fondaco_core::books::{LineKind, Sure};
+use fondaco_core::drive::{Drives, Health};
 use fondaco_core::history::Outlook;
 use fondaco_core::shown::shown;
 use fondaco_core::units::{Bytes, counted, grouped};
@@ -8,6 +9,7 @@ use fondaco_core::units::{Bytes, counted, grouped};
 use super::shown_books;
 use crate::frame::model::Model;
 use crate::frame::view::{Pen, Sheet};
+use crate::query::reasons;
 use crate::words;
 
 pub(super) fn of_volume(model: &Model, pen: &Pen<'_>) -> Sheet {
@@ -78,6 +80,9 @@ pub(super) fn of_volume(model: &Model, pen: &Pen<'_>) -> Sheet {
             sheet.fact("block", model.bytes(Bytes::new(capacity.block)));
         }
     }
+    if let Some(drives) = model.drives.get(&volume.mount_point) {
+        add_drives(&mut sheet, drives, pen);
+    }
     sheet.fact("type", volume.fs_type.clone());
     sheet.fact("device", shown(&volume.source));
     sheet.fact("mounted at", shown(&volume.mount_point));
@@ -94,6 +99,31 @@ pub(super) fn of_volume(model: &Model, pen: &Pen<'_>) -> Sheet {
     sheet.fact("storage", format!("{}{removable}", volume.class.word()));
     sheet.fact("writable", if volume.read_only { "no: read-only" } else { "yes" });
     sheet
+}
+
+/// The disks behind a volume; if one is failing, that comes first.
+fn add_drives(sheet: &mut Sheet, drives: &Drives, pen: &Pen<'_>) {
+    if drives.health() == Health::Failing {
+        let said = sheet.verdict.take().map_or_else(String::new, |(text, _)| text);
+        let text = format!("The disk {}. {said}", drives.verdict());
+        sheet.verdict = Some((text, pen.theme.trouble));
+    } else if drives.none.is_none() || drives.disks.is_empty() {
+        sheet.fact("disks", drives.verdict());
+    }
+    for reason in reasons(drives) {
+        sheet.fact("", reason);
+    }
+    for disk in &drives.disks {
+        let mut words = vec![disk.health.word().to_owned()];
+        words.extend(disk.model().map(str::to_owned));
+        words.extend(disk.temperature().map(|degrees| format!("{degrees} °C")));
+        if let Some(own) = &disk.own {
+            words.extend(own.wear.map(|wear| format!("{wear} % worn")));
+            words.extend(own.spare.map(|spare| format!("{spare} % spare")));
+            words.extend(own.hours.map(|hours| format!("{} h on", grouped(hours))));
+        }
+        sheet.fact("disk", format!("{}: {}", disk.name, words.join(", ")));
+    }
 }
 
 /// What a line of the books means, and the largest things behind it.

@@ -2,6 +2,7 @@
 
 mod books;
 mod books_view;
+mod disks;
 mod evidence;
 #[cfg(test)]
 pub mod tests;
@@ -131,6 +132,10 @@ impl super::Room for Room {
         true
     }
 
+    fn after_volumes(&self, model: &mut Model) -> Vec<Job> {
+        disks::ask(model).into_iter().collect()
+    }
+
     fn after_scan(&self, model: &mut Model) -> Vec<Job> {
         books::after_scan(model)
     }
@@ -144,7 +149,9 @@ impl super::Room for Room {
         let known = |volume: &Volume| (volume.clone(), model.outlook(volume));
         let known = model.volumes.iter().map(known).collect();
         let (asked, state) = (model.volumes_asked, model.state.clone());
-        Some(Exported::Known(Box::new(Volumes { known, asked, state })))
+        let of = |volume: &Volume| model.drives.get(&volume.mount_point).cloned();
+        let drives = model.volumes.iter().map(of).collect::<Option<Vec<_>>>().unwrap_or_default();
+        Some(Exported::Known(Box::new(Volumes { known, drives, asked, state })))
     }
 
     fn beside_name(&self, model: &Model) -> (String, bool) {

@@ -8,6 +8,7 @@
 mod ages;
 mod breakdown;
 mod cascade;
+mod changes;
 mod chart;
 mod colours;
 mod containment;
@@ -24,6 +25,7 @@ mod tide;
 pub use ages::ages;
 pub use breakdown::breakdown;
 pub use cascade::cascade;
+pub use changes::{ChangeLine, changes};
 pub use chart::{Chart, ChartError, Context};
 pub use colours::Look;
 pub use containment::{ContainedLine, containment};

@@ -67,6 +67,10 @@ pub struct Report {
     pub map: Chart,
     /// Which trees are contained in which, if equal files were looked for.
     pub copies: Option<Chart>,
+    /// What changed since an earlier scan, if there was one to compare with.
+    pub changes: Option<Chart>,
+    /// The level of the volume over time, if that is known.
+    pub tide: Option<Chart>,
     /// The largest files.
     pub largest: Vec<FileLine>,
     /// The files that weigh most by byte-years.
@@ -117,6 +121,8 @@ impl Report {
             ("Whose", slices(owners)),
             ("How old", ages(&self.matrix, AgeBy::Written, &self.context)),
         ];
+        charts.extend(self.changes.iter().map(|chart| ("What changed", chart.clone())));
+        charts.extend(self.tide.iter().map(|chart| ("How the level moved", chart.clone())));
         charts.extend(self.copies.iter().map(|chart| ("What is there twice", chart.clone())));
         charts
     }

@@ -11,6 +11,7 @@ use fondaco_core::catalog::EntryId;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, UnitStyle, counted, grouped};
 
+use crate::output::{self, usage};
 use crate::query::{self, Answer as _, Paper, Subject, slice_lines};
 
 /// A sheet of A4 across, in points.
@@ -98,6 +99,8 @@ pub fn report(
         kinds: (kinds, kind_lines),
         owners: (owners, owner_lines),
         copies: copies.and_then(|pairs| pairs.chart(&A4)),
+        changes: None,
+        tide: None,
         largest: files(FileOrder::Allocated),
         stalest: files(FileOrder::ByteYears),
         troubles: catalog.unreadable().iter().map(trouble).collect(),
@@ -132,4 +135,16 @@ pub fn write_new(file: &Path, bytes: &[u8]) -> Result<()> {
         let _ = std::fs::remove_file(file);
         format!("cannot write {}", Shown(file))
     })
+}
+
+/// Refuses a name that is none of a chart, or is taken: before anything is read.
+///
+/// # Errors
+///
+/// What is wrong with it.
+pub fn is_to_be_chart(file: &Path) -> Result<()> {
+    if !file.extension().is_some_and(|ending| ending == "svg" || ending == "pdf") {
+        usage!("{}: the name of a chart must end in .svg or .pdf", Shown(file));
+    }
+    output::is_to_be_new(file)
 }

@@ -27,6 +27,9 @@ pub struct Compare {
     /// Show only the first N; the rest is summed
     #[arg(long, value_name = "N", default_value_t = 40)]
     pub top: usize,
+    /// Draw it instead of listing it; the ending says how: .svg or .pdf
+    #[arg(short, long, value_name = "FILE", conflicts_with_all = ["json", "csv", "columns"])]
+    pub output: Option<PathBuf>,
     /// Compare lengths instead of bytes on disk: for sides on different file systems
     #[arg(long)]
     pub apparent: bool,

@@ -314,7 +314,7 @@ pub struct Report {
     #[arg(short, long, value_name = "FILE", required_unless_present = "run")]
     pub output: Option<PathBuf>,
     /// What the unattended run of this number came to, or the last one; printed if no file is given
-    #[arg(long, value_name = "N|last", conflicts_with_all = ["duplicates", "top", "title", "paths", "saved"])]
+    #[arg(long, value_name = "N|last", conflicts_with_all = ["duplicates", "since", "top", "title", "paths", "saved"])]
     pub run: Option<String>,
     /// What stands above it
     #[arg(long, value_name = "TEXT", default_value = "What is on this storage")]
@@ -322,6 +322,9 @@ pub struct Report {
     /// Read what could be equal too, and draw which trees are contained in which
     #[arg(long)]
     pub duplicates: bool,
+    /// Tell what changed since then too, and how the level moved: a kept scan by its number, the file of one, or a directory
+    #[arg(long, value_name = "N|FILE|DIR")]
+    pub since: Option<String>,
     /// List so many files
     #[arg(long, value_name = "N", default_value_t = 40)]
     pub top: usize,

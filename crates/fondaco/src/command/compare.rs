@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
+use fondaco_core::archive::is_store;
 use fondaco_core::catalog::{Catalog, EntryId};
 use fondaco_core::history::{Measure, Side, compare, same_place};
 use fondaco_core::lens::AccountsOf;
@@ -12,16 +13,20 @@ use fondaco_core::shown::Shown;
 
 use super::look::{accounts, parse, tell_answer};
 use super::{Obtained, Outcome, obtain};
+use crate::charts::{self, A4};
 use crate::cli::{self, Walk};
 use crate::environment::open_state;
-use crate::output::{tell, usage};
-use crate::query::{Compared, WholeComparison};
+use crate::output::{say, tell, usage};
+use crate::query::{Answer, Compared, WholeComparison};
 
 pub(super) fn run(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<Outcome> {
     let system = accounts(state.clone());
     if let Some(text) = &arguments.look.lens {
         // a wrong lens is told before anything is scanned
         parse(text, &*system)?;
+    }
+    if let Some(output) = &arguments.output {
+        charts::is_to_be_chart(output)?;
     }
     let (before, after) = both(arguments, state)?;
     let names = AccountsOf { origin: after.origin(), system: &*system };
@@ -45,7 +50,13 @@ pub(super) fn run(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<Ou
         accounts: &names,
         lens: arguments.look.lens.as_deref(),
     };
-    tell_answer(&answer, &arguments.form)?;
+    if let Some(output) = &arguments.output {
+        let chart = answer.chart(&A4).context("there is no such chart")?;
+        charts::write_chart(&chart, output)?;
+        say!("written: {}", Shown(output));
+    } else {
+        tell_answer(&answer, &arguments.form)?;
+    }
     if !arguments.form.is_for_programs() {
         notes(&before, &after, measure);
     }
@@ -55,6 +66,11 @@ pub(super) fn run(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<Ou
 
 /// What may make the comparison say less than it seems to.
 fn notes(before: &Catalog, after: &Catalog, measure: Measure) {
+    if before.now() > after.now() {
+        tell!(
+            "the first of the two was scanned after the second: new is what came before, gone what came since"
+        );
+    }
     for (word, catalog) in [("earlier", before), ("later", after)] {
         if !catalog.is_complete() {
             tell!("the {word} scan was stopped: what it did not come to looks new or gone");
@@ -95,9 +111,13 @@ fn both(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<(Catalog, Ca
         return Ok((moment(&arguments.before, state.clone())?, moment(after, state)?));
     }
     let given = Path::new(&arguments.before);
-    if !is_number(&arguments.before) && given.is_dir() {
-        let place =
-            given.canonicalize().with_context(|| format!("cannot open {}", Shown(given)))?;
+    if !is_number(&arguments.before) && (is_store(given) || given.is_dir()) {
+        let place = match is_store(given) {
+            true => given.to_owned(),
+            false => {
+                given.canonicalize().with_context(|| format!("cannot open {}", Shown(given)))?
+            }
+        };
         let kept = kept_days(&open_state(state.clone())?, &place)?;
         let Some(last) = kept.last() else {
             bail!(
@@ -128,7 +148,7 @@ fn is_number(text: &str) -> bool {
 }
 
 /// A kept scan, the file of one, or a directory as it is now.
-fn moment(text: &str, state: Option<PathBuf>) -> Result<Catalog> {
+pub(super) fn moment(text: &str, state: Option<PathBuf>) -> Result<Catalog> {
     if is_number(text) {
         return super::open_saved(text, state);
     }

@@ -3,7 +3,9 @@
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
-use fondaco_core::history::{History, Tide};
+use fondaco_core::archive::is_store;
+use fondaco_core::history::{History, SizeThen, Tide};
+use fondaco_core::saved::{self, SavedScan};
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
@@ -13,8 +15,8 @@ use super::Outcome;
 use super::look::tell_answer;
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::tell;
-use crate::query::{VolumeHistory, VolumesHistory};
+use crate::output::{ProgressLine, tell};
+use crate::query::{SizesHistory, VolumeHistory, VolumesHistory};
 
 /// So many seconds are looked back if nothing else is said.
 pub(super) const BACK: i64 = 92 * 86_400;
@@ -23,6 +25,11 @@ pub(super) fn run(arguments: &cli::History, state: Option<PathBuf>) -> Result<Ou
     let state = open_state(state)?;
     let now = Time::now();
     let since = arguments.since.as_deref().map_or(Time::at(now.sec - BACK), moment);
+    if let Some(path) = arguments.path.as_deref().filter(|path| is_store(path)) {
+        let sizes = History::open(&state.history_file())?.sizes(path, since)?;
+        tell_answer(&SizesHistory { place: path.to_owned(), sizes }, &arguments.form)?;
+        return Ok(Outcome::AllDone);
+    }
     if let Some(path) = &arguments.path {
         tell_answer(&of_path(path, since, now, &state)?, &arguments.form)?;
         return Ok(Outcome::AllDone);
@@ -51,7 +58,42 @@ pub(super) fn of_path(path: &Path, since: Time, now: Time, state: &State) -> Res
     if let Err(error) = kept {
         tell!("no level was kept: {error}");
     }
-    VolumeHistory::look(state, volume, &place, since, now)
+    let mut history = VolumeHistory::look(state, volume, &place, since, now)?;
+    if history.tide.sizes.is_empty() {
+        history.tide.sizes = sizes_in_kept_scans(&place, since, state)?;
+    }
+    Ok(history)
+}
+
+/// So many kept scans are looked into for a directory that is too small to be in their summaries.
+const LOOKED_INTO: usize = 30;
+
+/// The sizes of a directory that no summary has, by the kept scans that it is in; those that cannot be read are told.
+fn sizes_in_kept_scans(place: &Path, since: Time, state: &State) -> Result<Vec<SizeThen>> {
+    let holds = |scan: &SavedScan| {
+        let about = scan.about.as_ref().ok();
+        about.is_some_and(|about| {
+            let is_in = |root: &PathBuf| place.starts_with(root) && place != root;
+            about.complete && about.scanned >= since && about.roots.iter().any(is_in)
+        })
+    };
+    let scans: Vec<SavedScan> = saved::list(state)?.into_iter().filter(holds).collect();
+    let newest = &scans[scans.len().saturating_sub(LOOKED_INTO)..];
+    let mut line = ProgressLine::new();
+    let mut sizes = Vec::new();
+    for (number, scan) in newest.iter().enumerate() {
+        line.show(&format!("looking into kept scan {} of {}", number + 1, newest.len()));
+        match saved::open_file(&scan.path) {
+            Ok(catalog) => sizes.extend(catalog.find(place).map(|id| SizeThen {
+                at: catalog.now(),
+                allocated: catalog.allocated(id),
+                entries: catalog.entries(id),
+            })),
+            Err(error) => tell!("{error}"),
+        }
+    }
+    line.clear();
+    Ok(sizes)
 }
 
 /// The moment that a checked text means.

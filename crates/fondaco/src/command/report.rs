@@ -4,16 +4,22 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Result, bail};
+use fondaco_chart::Chart;
+use fondaco_core::catalog::{Root, Selection};
+use fondaco_core::history::{Measure, Side, compare, same_place};
+use fondaco_core::lens::AccountsOf;
 use fondaco_core::shown::Shown;
 use fondaco_core::unattended::{read_record, records};
+use fondaco_core::units::Time;
+use fondaco_core::volume::volume_of;
 
 use super::look::{Closer, Looked, classes};
 use super::{Outcome, duplicates};
-use crate::charts;
+use crate::charts::{self, A4};
 use crate::cli;
 use crate::environment::open_state;
 use crate::output::{self, say, usage};
-use crate::query::unattended_letter;
+use crate::query::{Answer, Compared, Subject, WholeComparison, unattended_letter};
 
 pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Outcome> {
     if let Some(which) = &arguments.run {
@@ -32,14 +38,58 @@ pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Out
     let accounts = looked.accounts();
     let subject = looked.subject(looked.top()?, &accounts);
     let copies = match arguments.duplicates {
-        true => Some(duplicates::pairs(&looked, subject, 24, state)?),
+        true => Some(duplicates::pairs(&looked, subject, 24, state.clone())?),
         false => None,
     };
-    let report = charts::report(subject, &arguments.title, arguments.top, classes, copies.as_ref());
+    let mut report =
+        charts::report(subject, &arguments.title, arguments.top, classes, copies.as_ref());
+    if let Some(since) = &arguments.since {
+        report.changes = changes(subject, looked.selection.as_ref(), since, state.clone())?;
+        report.tide = tide(looked.catalog.roots(), state)?;
+    }
     let bytes = if as_pdf { report.to_pdf()? } else { report.to_html()?.into_bytes() };
     charts::write_new(file, &bytes)?;
     say!("written: {}", Shown(file));
     Ok(looked.outcome())
+}
+
+/// What changed since an earlier moment, drawn.
+fn changes(
+    of: Subject<'_>,
+    selection: Option<&Selection>,
+    since: &str,
+    state: Option<PathBuf>,
+) -> Result<Option<Chart>> {
+    let (before, after) = (super::compare::moment(since, state)?, of.catalog());
+    let Some((was, is)) = same_place(&before, after) else { return Ok(None) };
+    let names = AccountsOf { origin: before.origin(), system: of.accounts };
+    let lens = of.lens.map(|text| super::look::parse(text, &names)).transpose()?;
+    let chosen = lens.map(|lens| lens.select(&before, &names));
+    let sides = [
+        Side { seen: before.seen(chosen.as_ref()), at: was },
+        Side { seen: after.seen(selection), at: is },
+    ];
+    let found = compare(sides[0], sides[1], Measure::Allocated);
+    let answer = WholeComparison {
+        compared: Compared { before: &before, after, found: &found },
+        place: found.root(),
+        by: None,
+        top: A4.top,
+        accounts: of.accounts,
+        lens: of.lens,
+    };
+    Ok(answer.chart(&A4))
+}
+
+/// The level of the volume that was scanned over time, drawn; nothing if no volume holds it any more.
+fn tide(roots: &[Root], state: Option<PathBuf>) -> Result<Option<Chart>> {
+    let [root] = roots else { return Ok(None) };
+    let (state, now) = (open_state(state)?, Time::now());
+    if volume_of(&root.path, &state).is_none() {
+        return Ok(None);
+    }
+    let since = Time::at(now.sec - super::history::BACK);
+    Ok(super::history::of_path(&root.path, since, now, &state)?.chart(&A4))
 }
 
 /// Prints or writes what an unattended run came to.

@@ -88,12 +88,8 @@ fn past(arguments: &RulesPast, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
     let rules = read(&arguments.file, &state)?;
     // a wrong name is told before anything is read
-    let ending = arguments.output.as_deref().and_then(Path::extension);
     if let Some(output) = &arguments.output {
-        if !ending.is_some_and(|ending| ending == "svg" || ending == "pdf") {
-            usage!("{}: the name of a chart must end in .svg or .pdf", Shown(output));
-        }
-        output::is_to_be_new(output)?;
+        charts::is_to_be_chart(output)?;
     }
     let place = arguments.path.canonicalize().unwrap_or_else(|_| arguments.path.clone());
     let mut days = kept_days(&state, &place)?;

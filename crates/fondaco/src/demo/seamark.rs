@@ -299,14 +299,14 @@ impl Station {
         for buoy in 1..=8i64 {
             // somebody switched on a more verbose log three weeks ago
             let path = format!("telemetry/buoy-{buoy:02}/telemetry.log");
-            self.file(&path, 572 * KIB, Texture::Table, buoy * 600, BUOYOPS)?;
+            self.file(&path, 548 * KIB, Texture::Table, buoy * 600, BUOYOPS)?;
             for generation in 1..=12i64 {
                 let path = format!("telemetry/buoy-{buoy:02}/telemetry.log.{generation}");
                 let size = match generation {
-                    1 => 668,
-                    2 => 472,
-                    3 => 328,
-                    _ => 60,
+                    1 => 540,
+                    2 => 500,
+                    3 => 404,
+                    _ => 68,
                 };
                 self.file(&path, size * KIB, Texture::Table, generation * 7 * DAY, BUOYOPS)?;
             }

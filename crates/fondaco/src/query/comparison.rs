@@ -4,6 +4,7 @@ use std::cmp::Reverse;
 use std::path::PathBuf;
 
 use anyhow::Result;
+use fondaco_chart::{ChangeLine, Chart, Context};
 use fondaco_core::analysis::BreakdownBy;
 use fondaco_core::catalog::{Catalog, EntryId};
 use fondaco_core::history::{
@@ -14,8 +15,8 @@ use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, UnitStyle, counted, grouped};
 use serde_json::{Value, json};
 
-use super::Answer;
 use super::cells::{binary, bytes, group, text, user};
+use super::{Answer, Paper};
 use crate::output::{Grid, left, path_value, right, say};
 use crate::words::{signed_bytes, slice_words};
 
@@ -320,6 +321,51 @@ impl Answer for WholeComparison<'_> {
         document["rows"] = rows.iter().take(self.top).map(one).collect();
         document["telling"] = self.compared.telling(TELLING).iter().map(one).collect();
         Ok(document)
+    }
+
+    fn chart(&self, paper: &Paper) -> Option<Chart> {
+        let Compared { before, after, found } = self.compared;
+        let place = found.place(self.place);
+        let (lines, count): (Vec<ChangeLine>, usize) = match self.by {
+            Some(by) => {
+                let slices = self.slices(by);
+                let line = |slice: &SliceChange| ChangeLine {
+                    name: self.slice_name(slice),
+                    what: format!("{:+} entries", slice.changes.net_entries()),
+                    net: slice.changes.net(),
+                };
+                (slices.iter().take(paper.top).map(line).collect(), slices.len())
+            }
+            None => {
+                let rows = self.compared.telling(paper.top);
+                let line = |row: &ComparedRow| ChangeLine {
+                    name: format!(
+                        "{}{}",
+                        Shown(&row.path),
+                        if row.is_directory { "/" } else { "" }
+                    ),
+                    what: fate_word(row.fate, &row.changes).to_owned(),
+                    net: row.changes.net(),
+                };
+                (rows.iter().map(line).collect(), rows.len())
+            }
+        };
+        let note = format!(
+            "From {} to {}: {}; {}.",
+            before.now().local(),
+            after.now().local(),
+            signed_bytes(place.changes.net(), paper.units),
+            summary_lines(&place.changes).join(", ")
+        );
+        let of = match (place.after(), place.before()) {
+            (Some(id), _) => shown(after.path(id)),
+            (None, Some(id)) => shown(before.path(id)),
+            (None, None) => String::new(),
+        };
+        let Paper { units, look, size, .. } = *paper;
+        let (date, lens) = (after.now().local(), self.lens.map(shown));
+        let context = Context { of, date, lens, units, look, size };
+        Some(fondaco_chart::changes(&lines, count - lines.len(), &note, &context))
     }
 
     fn print(&self, columns: &[String]) -> Result<()> {

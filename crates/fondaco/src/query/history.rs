@@ -5,11 +5,11 @@ use std::path::{Path, PathBuf};
 use anyhow::Result;
 use fondaco_chart::{Chart, Context, TideMark, TidePoint};
 use fondaco_core::carry_out::Journal;
-use fondaco_core::history::{Growing, History, Outlook, Sample, Tide};
+use fondaco_core::history::{Growing, History, Outlook, Sample, SizeThen, Tide};
 use fondaco_core::saved;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::state::State;
-use fondaco_core::units::{Bytes, Time, UnitStyle, counted};
+use fondaco_core::units::{Bytes, Time, UnitStyle, counted, grouped};
 use fondaco_core::volume::Volume;
 use serde_json::{Value, json};
 
@@ -379,5 +379,58 @@ impl Answer for VolumesHistory {
         let mut document = self.head();
         document["volumes"] = self.grid().to_json(&[])?.into();
         Ok(document)
+    }
+}
+
+/// What a store held each time that it was listed.
+#[derive(Debug)]
+pub struct SizesHistory {
+    /// Its address.
+    pub place: PathBuf,
+    /// Oldest first.
+    pub sizes: Vec<SizeThen>,
+}
+
+impl Answer for SizesHistory {
+    fn head(&self) -> Value {
+        json!({ "fondaco": 1, "kind": "sizes", "of": path_value(&self.place) })
+    }
+
+    fn grid(&self) -> Grid {
+        let mut grid = Grid::new(&[
+            left("at", "listed"),
+            right("allocated", "allocated"),
+            right("change", "change"),
+            right("entries", "entries"),
+        ]);
+        let mut before = None;
+        for size in &self.sizes {
+            let now = size.allocated.get() as i64;
+            let more = before.replace(now).map(|before| now - before);
+            grid.row(vec![
+                (size.at.local(), size.at.rfc3339().into()),
+                bytes(size.allocated),
+                more.map_or_else(
+                    || text(""),
+                    |more| (signed_bytes(more, UnitStyle::Binary), more.into()),
+                ),
+                (grouped(size.entries), size.entries.into()),
+            ]);
+        }
+        grid
+    }
+
+    fn document(&self) -> Result<Value> {
+        let mut document = self.head();
+        document["sizes"] = self.grid().to_json(&[])?.into();
+        Ok(document)
+    }
+
+    fn print(&self, columns: &[String]) -> Result<()> {
+        if self.sizes.is_empty() {
+            say!("no scan of it is kept: fondaco scan {} --save keeps one", Shown(&self.place));
+            return Ok(());
+        }
+        self.grid().print(columns)
     }
 }

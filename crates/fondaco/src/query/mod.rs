@@ -47,7 +47,7 @@ pub use directories::{Directories, Map};
 pub use duplicates::{Duplicates, FoundCopies};
 pub use files::{Files, weight};
 pub use held::Held;
-pub use history::{Mark, MarkSort, VolumeHistory, VolumesHistory};
+pub use history::{Mark, MarkSort, SizesHistory, VolumeHistory, VolumesHistory};
 pub use journal::{Actions, Runs, action_document};
 pub use leftovers::{FoundLeftovers, Leftovers};
 pub use now::{Now, notes, rate_words, seconds_words, volume_words, writer_words};

@@ -2,6 +2,7 @@
 //! history, tell as growth.
 
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 
 use fondaco_core::analysis::{BreakdownBy, SliceKey};
@@ -9,7 +10,7 @@ use fondaco_core::catalog::{Catalog, EntryId};
 use fondaco_core::history::Comparison;
 use fondaco_core::units::Time;
 
-/// A kept scan, by its number, and when it was made.
+/// A kept scan, by its number, and when it was made. What is no kept scan has the number 0.
 pub type Moment = (u64, Time);
 
 /// The later side of a comparison.
@@ -57,6 +58,8 @@ impl std::ops::Deref for LaterGuard<'_> {
 pub struct ComparedScans {
     /// Which is the earlier one.
     pub earlier: Moment,
+    /// Where that lies, if it is no kept scan.
+    pub other: Option<PathBuf>,
     /// The earlier one.
     pub before: Arc<Catalog>,
     /// The later one.
@@ -70,9 +73,10 @@ pub struct ComparedScans {
 }
 
 impl ComparedScans {
-    /// The time between the two, in days.
-    pub fn days(&self) -> f64 {
-        (self.later_at.sec - self.earlier.1.sec).max(1) as f64 / 86_400.0
+    /// The time between the two, in days; nothing where the first is not the earlier one, as with two trees of today.
+    pub fn days(&self) -> Option<f64> {
+        let seconds = self.later_at.sec - self.earlier.1.sec;
+        (seconds > 0).then_some(seconds as f64 / 86_400.0)
     }
 }
 
@@ -98,6 +102,8 @@ pub struct Growth {
     pub chosen: Option<Moment>,
     /// That scan, once it has been read.
     pub before: Option<(Moment, Arc<Catalog>)>,
+    /// Where that lies, if it is no kept scan.
+    pub other: Option<PathBuf>,
     /// What changed since.
     pub compared: Option<Arc<ComparedScans>>,
     /// What was asked for last: the scan, its entries, the lens, the earlier scan.

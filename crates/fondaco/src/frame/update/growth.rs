@@ -1,5 +1,6 @@
 //! Comparing the scan at hand with an earlier one of the same place.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use fondaco_core::analysis::BreakdownBy;
@@ -93,7 +94,8 @@ fn ask(model: &mut Model) -> Vec<Job> {
     model.growth.asked = Some(wanted);
     model.growth.waiting = true;
     let (text, state) = (model.lens.text.clone(), model.state.clone());
-    let question = AskGrowth { earlier: chosen, before, later, lens: text, state };
+    let other = model.growth.other.clone();
+    let question = AskGrowth { earlier: chosen, other, before, later, lens: text, state };
     lens::ask_own(model, question).into_iter().collect()
 }
 
@@ -144,10 +146,22 @@ pub fn choose(model: &mut Model, step: isize) -> Vec<Job> {
 pub fn choose_moment(model: &mut Model, place: usize) -> Vec<Job> {
     let Some(moment) = model.growth.moments.get(place).copied() else { return Vec::new() };
     model.growth.chosen = Some(moment);
+    model.growth.other = None;
     model.say(format!("Compared with scan {} of {}", moment.0, moment.1.local()));
     let mut jobs = ask(model);
     jobs.extend(model.station.room().on_moment(model));
     jobs
+}
+
+/// Compares with a scan that is none of those that are kept.
+pub fn compare_with(model: &mut Model, catalog: Arc<Catalog>, path: PathBuf) -> Vec<Job> {
+    let moment = (0, catalog.now());
+    model.growth.chosen = Some(moment);
+    model.growth.before = Some((moment, catalog));
+    model.growth.other = Some(path);
+    // it may be another than the last that was no kept scan
+    model.growth.asked = None;
+    ask(model)
 }
 
 /// What is compared with is of another scan.
@@ -161,7 +175,7 @@ pub fn forget(model: &mut Model) -> Option<Job> {
 #[derive(Debug)]
 struct FindMoments {
     scan: u64,
-    place: std::path::PathBuf,
+    place: PathBuf,
     scanned: Time,
     state: State,
 }
@@ -257,6 +271,7 @@ impl News for EarlierRead {
 #[derive(Debug)]
 struct AskGrowth {
     earlier: Moment,
+    other: Option<PathBuf>,
     before: Arc<Catalog>,
     later: Later,
     lens: String,
@@ -284,6 +299,7 @@ fn compared(asked: &AskGrowth, after: Seen<'_>) -> Option<ComparedScans> {
         [Side { seen: before.seen(chosen.as_ref()), at: was }, Side { seen: after, at: is }];
     Some(ComparedScans {
         earlier: asked.earlier,
+        other: asked.other.clone(),
         before: Arc::clone(before),
         later: asked.later.clone(),
         later_at: after.catalog().now(),

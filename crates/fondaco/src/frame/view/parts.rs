@@ -28,7 +28,10 @@ pub fn age_profile(profile: &AgeProfile) -> String {
 /// The heading of a column of growth: over which time.
 pub fn growth_title(model: &Model) -> String {
     match &model.growth.compared {
-        Some(compared) if !model.growth.waiting => format!("in {}", days(compared.days())),
+        Some(compared) if !model.growth.waiting => match compared.days() {
+            Some(between) => format!("in {}", days(between)),
+            None => "differs".to_owned(),
+        },
         _ if model.growth.waiting => "comparing".to_owned(),
         _ => "no scan".to_owned(),
     }

@@ -1,6 +1,6 @@
 //! What is known about the selected slice.
 
-use fondaco_core::analysis::Classes;
+use fondaco_core::analysis::{Classes, Slice};
 use fondaco_core::catalog::AGE_CLASSES;
 use fondaco_core::shown::shown;
 use fondaco_core::units::{Bytes, grouped};
@@ -8,7 +8,7 @@ use fondaco_core::units::{Bytes, grouped};
 use super::selected;
 use super::view::slice_name;
 use crate::frame::model::Model;
-use crate::frame::view::{Pen, Sheet};
+use crate::frame::view::{Pen, Sheet, growth_words};
 
 /// A slice of the breakdown.
 pub(super) fn of_slice(model: &Model, pen: &Pen<'_>) -> Sheet {
@@ -27,6 +27,7 @@ pub(super) fn of_slice(model: &Model, pen: &Pen<'_>) -> Sheet {
     if let Some(path) = &model.rooms.breakdown.largest {
         sheet.fact("it lies in", shown(path));
     }
+    add_growth(model, slice, &mut sheet);
     if let Some(found) = &model.rooms.breakdown.found {
         sheet.fact("lens", shown(found.term(slice)));
     }
@@ -39,4 +40,20 @@ pub(super) fn of_slice(model: &Model, pen: &Pen<'_>) -> Sheet {
         .map(|(words, bytes)| (words, model.bytes(Bytes::new(bytes as u64))))
         .collect();
     sheet
+}
+
+/// By how much the slice has changed since an earlier scan, if that is shown.
+fn add_growth(model: &Model, slice: &Slice, sheet: &mut Sheet) {
+    let slices = &model.growth.slices;
+    let (Some(both), true) = (&model.growth.compared, model.growth.shown) else { return };
+    if slices.by != Some(model.rooms.breakdown.by) {
+        return;
+    }
+    let grown = slices.bytes.get(&slice.key).copied().unwrap_or(0);
+    let since = both.earlier.1.local();
+    sheet.fact("change", format!("{} since {since}", growth_words(model, Some(grown))));
+    if let Some(days) = both.days().filter(|_| grown != 0) {
+        let a_day = (grown as f64 / days) as i64;
+        sheet.fact("a day", growth_words(model, Some(a_day)));
+    }
 }

@@ -3,6 +3,7 @@
 mod evidence;
 mod now;
 mod now_view;
+mod other;
 #[cfg(test)]
 mod tests;
 mod tide;
@@ -15,7 +16,7 @@ use std::sync::Arc;
 
 use fondaco_core::analysis::BreakdownBy;
 use fondaco_core::catalog::EntryId;
-use fondaco_core::history::{PlaceId, SliceChange};
+use fondaco_core::history::{PlaceId, SizeThen, SliceChange};
 use fondaco_core::units::Time;
 use ratatui::layout::Rect;
 
@@ -24,6 +25,7 @@ use crate::frame::commands::{Command, Key, command};
 use crate::frame::export::Exported;
 use crate::frame::message::Job;
 use crate::frame::model::{ComparedScans, Focus, Model, Moment};
+use crate::frame::update::growth;
 use crate::frame::view::{Pen, Sheet};
 use crate::query::{ComparedRow, VolumeHistory};
 
@@ -48,6 +50,8 @@ struct TideState {
     window: Option<(Time, Time)>,
     /// The moment that is marked; the last if there is none.
     at: Option<Time>,
+    /// Of a store, which has no level: the sizes of what was listed.
+    sizes: Vec<SizeThen>,
 }
 
 /// What changed between two moments.
@@ -109,6 +113,8 @@ static COMMANDS: &[Command] = &[
         "compare from the kept scan that is nearest to the marked moment"),
     command("to here", &[Key::Char('>')], 6, |m| has_tide(m) && !m.growth.moments.is_empty(), tree::to_here,
         "compare to the kept scan that is nearest to the marked moment; at the end of the tide, to the scan at hand"),
+    command("compare with", &[Key::Char('D')], 7, |m| !in_now(m) && growth::can_compare(m), other::ask_for,
+        "compare with the file of a scan, a mounted snapshot or another directory"),
     command("go in", &[Key::Enter], 2, tree::can_enter, tree::enter,
         "go into the directory, or narrow the lens to the slice"),
     command("go out", &[Key::Backspace], 0, |m| has_tree(m) && !m.rooms.history.tree.way.is_empty(), tree::go_out,

@@ -3,7 +3,8 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use fondaco_core::history::{Sample, Tide};
+use fondaco_core::archive::is_store;
+use fondaco_core::history::{History, Sample, SizeThen, Tide};
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
 use fondaco_core::volume::Volume;
@@ -35,6 +36,16 @@ fn place(model: &Model) -> Option<(PathBuf, Volume)> {
 pub(super) fn look(model: &mut Model) -> Vec<Job> {
     let mut jobs = growth::look(model);
     super::tree::draw_up(model);
+    if let [root] = &model.scan.roots[..]
+        && is_store(root)
+    {
+        let tide = &mut model.rooms.history.tide;
+        (tide.known, tide.of) = (None, Some(root.clone()));
+        tide.number += 1;
+        let (number, place, state) = (tide.number, root.clone(), model.state.clone());
+        jobs.push(Job::Work(Box::new(LookAtSizes { number, place, state })));
+        return jobs;
+    }
     let Some((place, volume)) = place(model) else { return jobs };
     let tide = &mut model.rooms.history.tide;
     if tide.of.as_ref() != Some(&place) {
@@ -82,6 +93,41 @@ impl News for LookedBack {
         let tide = &mut model.rooms.history.tide;
         if tide.number == self.number {
             tide.known = Some(self.known);
+        }
+        Vec::new()
+    }
+}
+
+/// Of a store: what it held when it was listed.
+#[derive(Debug)]
+struct LookAtSizes {
+    number: u64,
+    place: PathBuf,
+    state: State,
+}
+
+impl Work for LookAtSizes {
+    fn run(self: Box<Self>) -> Box<dyn News> {
+        let sizes = History::open(&self.state.history_file())
+            .and_then(|history| history.sizes(&self.place, Time::at(0)));
+        Box::new(SizesFound { number: self.number, sizes: sizes.map_err(Failure::of) })
+    }
+}
+
+#[derive(Debug)]
+struct SizesFound {
+    number: u64,
+    sizes: Result<Vec<SizeThen>, Failure>,
+}
+
+impl News for SizesFound {
+    fn take(self: Box<Self>, model: &mut Model) -> Vec<Job> {
+        let tide = &mut model.rooms.history.tide;
+        if tide.number == self.number {
+            match self.sizes {
+                Ok(sizes) => tide.sizes = sizes,
+                Err(reason) => tide.known = Some(Err(reason)),
+            }
         }
         Vec::new()
     }

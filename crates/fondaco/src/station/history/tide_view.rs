@@ -1,6 +1,6 @@
 //! Draws the tide: the level over time with waterline, clean-ups, the chosen moments and where it is going.
 
-use fondaco_core::history::TideColumn;
+use fondaco_core::history::{SizeThen, TideColumn};
 use fondaco_core::shown::shown;
 use fondaco_core::units::{Bytes, Time};
 use ratatui::layout::Rect;
@@ -8,7 +8,7 @@ use ratatui::layout::Rect;
 use super::{tide, tree};
 use crate::frame::geometry::panel;
 use crate::frame::model::Model;
-use crate::frame::view::{LevelScale, Pen, SCALE, cut_path};
+use crate::frame::view::{LevelScale, Pen, SCALE, cut_path, stair};
 use crate::query::MarkSort;
 use crate::words::{self, signed_bytes};
 
@@ -29,6 +29,10 @@ pub(super) fn is_low(model: &Model) -> bool {
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
+    let sizes = &model.rooms.history.tide.sizes;
+    if tide::known(model).is_none() && !sizes.is_empty() {
+        return size_bars(model, pen, area, sizes);
+    }
     let Some(history) = tide::known(model) else {
         let reason = match &model.rooms.history.tide.known {
             Some(Err(reason)) => format!("The history is not known: {reason}"),
@@ -59,6 +63,24 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         level_bars(model, pen, bars, (from, to));
     }
     marked_words(model, pen, Rect { y: area.bottom() - 1, height: 1, ..area });
+}
+
+/// Of a store: a bar for each time that it was listed, with its size beside.
+fn size_bars(model: &Model, pen: &mut Pen<'_>, area: Rect, sizes: &[SizeThen]) {
+    let theme = pen.theme;
+    let text = "A store has no level: what it held each time that it was listed, newest first";
+    pen.text(area.x + 1, area.y, text, theme.dim, area.width.saturating_sub(1));
+    let most = sizes.iter().map(|size| size.allocated).max().unwrap_or_default();
+    let (date, bytes, begin) = (area.x + 1, area.x + 30, area.x + 32);
+    let width = area.right().saturating_sub(begin + 1);
+    let room = usize::from(area.height.saturating_sub(1));
+    for (line, size) in sizes.iter().rev().take(room).enumerate() {
+        let y = area.y + 1 + line as u16;
+        pen.text(date, y, &size.at.local(), theme.plain, 16);
+        pen.text_right(bytes, y, &model.bytes(size.allocated), theme.plain);
+        let (_, bar) = stair(0.0, size.allocated.share_of(most), width);
+        pen.text(begin, y, &bar, theme.teal, width);
+    }
 }
 
 /// How the columns are shared out: what was, and what is to be expected.
@@ -227,7 +249,8 @@ pub(super) fn span_words(days: f64) -> String {
 }
 
 /// Bytes a day.
-pub(super) fn a_day(bytes: i64, days: f64, model: &Model) -> String {
+pub(super) fn a_day(bytes: i64, days: Option<f64>, model: &Model) -> String {
+    let Some(days) = days else { return "-".to_owned() };
     let rate = Bytes::new((bytes.unsigned_abs() as f64 / days) as u64);
     let sign = if bytes < 0 { "-" } else { "+" };
     format!("{sign}{}", model.bytes(rate))

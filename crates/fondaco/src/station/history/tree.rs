@@ -246,6 +246,7 @@ impl CompareKept {
         let later_at: Time = after.now();
         Ok(ComparedScans {
             earlier: self.earlier,
+            other: None,
             before: Arc::new(before),
             later: Later::Kept(self.later, Arc::new(after)),
             later_at,

@@ -136,11 +136,14 @@ fn heading(model: &Model, pen: &mut Pen<'_>, area: Rect, both: &ComparedScans) {
     let path = tree::path(model).map_or_else(String::new, |path| shown(path));
     let path = cut_path(&path, usize::from(area.width / 3));
     let x = pen.text(area.x + 1, area.y, &path, theme.plain, area.width);
-    let text = format!(
-        "  < scan {number} of {} > {later} · {} between them",
-        at.local(),
-        span_words(both.days())
-    );
+    let earlier = match &both.other {
+        Some(path) => cut_path(&shown(path), usize::from(area.width / 4)),
+        None => format!("scan {number} of {}", at.local()),
+    };
+    let between = both
+        .days()
+        .map_or_else(String::new, |days| format!(" · {} between them", span_words(days)));
+    let text = format!("  < {earlier} > {later}{between}");
     pen.text(x, area.y, &text, theme.dim, area.right().saturating_sub(x));
     let net = signed_bytes(place.changes.net(), model.units);
     let style = if place.changes.net() > 0 { theme.brass } else { theme.teal };
@@ -265,7 +268,7 @@ fn row(
     line: Rect,
     columns: &Columns,
     told: &Told,
-    (selected, largest, days): (bool, u64, f64),
+    (selected, largest, days): (bool, u64, Option<f64>),
 ) {
     let theme = pen.theme;
     let (text, quiet) = match selected {

@@ -242,6 +242,9 @@ proptest! {
                 if let Some(there) = found.place(id).after() {
                     prop_assert_eq!(found.place_after(there, &new), Some(id));
                 }
+                if let Some(there) = found.place(id).before() {
+                    prop_assert_eq!(found.place_before(there, &old), Some(id));
+                }
             }
         }
         // nothing but what passes, and of that all

@@ -227,7 +227,7 @@ fn names_paths_units_waterline_and_ancestors() {
     terminal.keys(&["Escape"]).wait("the palette to go", |s| !s.contains("all commands:"));
     terminal.keys(&["?"]).shows(&["What works in Directories", "scan this directory anew"]);
     terminal.keys(&["Escape"]).wait("the help to go", |s| !s.contains("What works"));
-    terminal.keys(&["0"]).shows(&["History is not in this version yet"]);
+    terminal.keys(&["0"]).shows(&["It rises by", "No earlier scan of this place is kept"]);
     terminal.keys(&["q"]).shows(&["ENDED 0"]);
     let again = Terminal::on_demo(&demo, 160, 50);
     again.shows(&["waterline 95 %"]);
@@ -399,7 +399,7 @@ fn a_group_of_leftovers_is_planned_by_its_number_carried_out_and_put_back() {
         "bins that still hold space",
         &all,
     ]);
-    let down: &[&str] = if common::is_root() { &["Down", "Down"] } else { &["Down"] };
+    let down = if common::is_root() { &["Down"; 5][..] } else { &["Down"; 4] };
     terminal.keys(down).shows(&[
         "▸  rotated logs",
         "newer ones are kept",
@@ -410,7 +410,7 @@ fn a_group_of_leftovers_is_planned_by_its_number_carried_out_and_put_back() {
         .shows(&["Do what with 40 leftovers of the group rotated logs", "▸ s  set aside"]);
     terminal.keys(&["Enter"]).shows(&["Type 40:"]);
     terminal.keys(&["4", "Enter"]).shows(&["That is not 40"]);
-    terminal.keys(&["0", "Enter"]).shows(&["Planned: set aside 40 entries, 7.5 MiB"]);
+    terminal.keys(&["0", "Enter"]).shows(&["Planned: set aside 40 entries, 2.7 MiB"]);
     terminal.keys(&["8", "R"]).shows(&["Rehearsed: every action would be done"]);
     terminal.keys(&["C"]).shows(&["Type the number"]);
     terminal.keys(&["4", "0", "Enter"]).shows(&["Run 1 is done"]);

@@ -6,8 +6,9 @@
 //! What cannot be known is said: processes that this user may not look into, events that were lost.
 
 mod files;
+mod written;
 
-use std::collections::{HashMap, HashSet, VecDeque};
+use std::collections::{HashMap, VecDeque};
 use std::ffi::OsStr;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
@@ -15,6 +16,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use files::KnownFiles;
+use written::Written;
 
 use crate::kernel::{
     CallError, FileEvents, Process, growing_file_in, stat_path, written_by, written_files,
@@ -32,8 +34,26 @@ const TOGETHER: usize = 64;
 const DIRECTORIES: usize = 512;
 /// Stands for the number of processes that have ended before anything was known of them.
 const ENDED: u32 = 0;
-/// Names are kept for so many events in a tick; more are counted only.
-const NAMES: usize = 8192;
+
+/// Who writes to a file, by device and inode.
+type Holders = HashMap<(u64, u64), Holder>;
+
+/// Those who write to one file.
+#[derive(Debug)]
+struct Holder {
+    pids: Vec<u32>,
+    path: PathBuf,
+    /// How many files it stands for, where not all could be looked at.
+    stands_for: f64,
+}
+
+impl Holder {
+    fn add(&mut self, pid: u32) {
+        if !self.pids.contains(&pid) {
+            self.pids.push(pid);
+        }
+    }
+}
 
 /// How a process or a directory grew in one tick, or in all that are kept.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -198,17 +218,19 @@ impl Watch {
         self.files.begin_tick();
         let (open, hidden) = written_files(|device| device == self.device)?;
         self.hidden = hidden;
-        let mut holders: HashMap<(u64, u64), (Vec<u32>, PathBuf)> = HashMap::new();
+        let mut holders = Holders::new();
         for held in open {
             if !held.path.starts_with(&self.place) {
                 continue;
             }
             let key = (held.file.dev, held.file.ino);
             self.files.note(held.file);
-            let known = holders.entry(key).or_insert_with(|| (Vec::new(), held.path));
-            if !known.0.contains(&held.pid) {
-                known.0.push(held.pid);
-            }
+            let holder = holders.entry(key).or_insert_with(|| Holder {
+                pids: Vec::new(),
+                path: held.path,
+                stands_for: 1.0,
+            });
+            holder.add(held.pid);
         }
         self.take_events(&mut tick, &mut holders);
         self.attribute(&mut tick, &holders);
@@ -227,75 +249,43 @@ impl Watch {
     }
 
     /// What the kernel tells of entries that were made, written or moved.
-    fn take_events(
-        &mut self,
-        tick: &mut Tick,
-        holders: &mut HashMap<(u64, u64), (Vec<u32>, PathBuf)>,
-    ) {
+    fn take_events(&mut self, tick: &mut Tick, holders: &mut Holders) {
         let Ok(events) = &mut self.events else { return };
-        let ourselves = std::process::id();
-        // for each directory the names in it that were written, with who wrote
-        let mut written: HashMap<Vec<u8>, HashMap<Vec<u8>, HashSet<u32>>> = HashMap::new();
-        let mut counts: HashMap<Vec<u8>, (u64, u64, u64)> = HashMap::new();
-        let (mut names, mut count) = (0, 0u64);
-        let lost = events.take(|event| {
-            if event.pid == ourselves {
-                return;
-            }
-            count += 1;
-            if counts.len() < NAMES || counts.contains_key(event.directory) {
-                let (all, made, moved) = counts.entry(event.directory.to_vec()).or_default();
-                *all += 1;
-                *made += u64::from(event.made);
-                *moved += u64::from(event.moved_here);
-            }
-            let known = written.get(event.directory).and_then(|names| names.get(event.name));
-            if known.is_none() {
-                names += 1;
-            }
-            if known.is_some() || names <= NAMES {
-                let directory = written.entry(event.directory.to_vec()).or_default();
-                directory.entry(event.name.to_vec()).or_default().insert(event.pid);
-            }
-        });
-        (tick.events, tick.lost) = (count, lost.unwrap_or(true));
-        tick.estimated = names > NAMES;
-        let mut looked = 0;
-        for (handle, names) in written {
+        let (written, lost) = Written::take(events);
+        (tick.events, tick.lost) = (written.events, lost);
+        // each directory gets its share of what can be looked at
+        let share = (LOOKED_AT / written.directories.len().max(1)).max(1);
+        for (handle, seen) in written.directories {
             // a directory that is gone has nothing that grows
             let Ok((directory, path)) = events.open_directory(&handle) else { continue };
             if !path.starts_with(&self.place) {
                 continue;
             }
-            let (_, made, moved_here) = counts.get(&handle).copied().unwrap_or_default();
-            if made + moved_here > 0 {
+            if seen.made + seen.moved_here > 0 {
+                let (made, moved_here) = (seen.made, seen.moved_here);
                 let growth = tick.directories.entry(path.clone()).or_default();
                 growth.add(&Growth { made, moved_here, ..Growth::default() });
             }
-            for (name, pids) in names {
-                looked += 1;
-                if looked > LOOKED_AT {
-                    tick.estimated = true;
-                    break;
-                }
+            let stands_for = seen.stands_for(share);
+            tick.estimated |= stands_for > 1.0;
+            for (name, pids) in seen.names.into_iter().take(share) {
                 let name = Path::new(OsStr::from_bytes(&name));
                 let Ok(Some(file)) = growing_file_in(&directory, name) else { continue };
                 self.files.note(file);
-                let key = (file.dev, file.ino);
-                let known = holders.entry(key).or_insert_with(|| (Vec::new(), path.join(name)));
-                for pid in pids {
-                    if !known.0.contains(&pid) {
-                        known.0.push(pid);
-                    }
-                }
+                let holder = holders.entry((file.dev, file.ino)).or_insert_with(|| Holder {
+                    pids: Vec::new(),
+                    path: path.join(name),
+                    stands_for,
+                });
+                pids.into_iter().for_each(|pid| holder.add(pid));
             }
         }
     }
 
     /// Gives the growth of every file to its directory and to those who write to it, by how much each of them wrote.
-    fn attribute(&mut self, tick: &mut Tick, holders: &HashMap<(u64, u64), (Vec<u32>, PathBuf)>) {
+    fn attribute(&mut self, tick: &mut Tick, holders: &Holders) {
         let mut wrote: HashMap<u32, f64> = HashMap::new();
-        for pid in holders.values().flat_map(|(pids, _)| pids) {
+        for pid in holders.values().flat_map(|holder| &holder.pids) {
             if wrote.contains_key(pid) {
                 continue;
             }
@@ -309,8 +299,8 @@ impl Watch {
                 None => self.processes.get(pid).cloned(),
             };
         }
-        for (key, (pids, path)) in holders {
-            let grown = self.files.grown(*key);
+        for (key, Holder { pids, path, stands_for }) in holders {
+            let grown = self.files.grown(*key) * stands_for;
             if grown <= 0.0 {
                 continue;
             }

@@ -31,8 +31,11 @@ pub(super) fn run(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<Ou
     let (before, after) = both(arguments, state)?;
     let names = AccountsOf { origin: after.origin(), system: &*system };
     let (was, is) = same_place(&before, &after).context("one of the two scans is empty")?;
-    let below = arguments.below.as_deref();
-    let (was, is) = (inside(&before, was, below)?, inside(&after, is, below)?);
+    let inner = arguments
+        .below
+        .as_deref()
+        .map(|below| inside(&before, was, below).or(inside(&after, is, below)).map(|_| below));
+    let inner = inner.transpose()?;
     let lens = arguments.look.lens.as_deref().map(|text| parse(text, &names)).transpose()?;
     let chosen = lens.map(|lens| [&before, &after].map(|catalog| lens.select(catalog, &names)));
     let seen = |number: usize, catalog| {
@@ -41,10 +44,27 @@ pub(super) fn run(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<Ou
     };
     let measure = if arguments.apparent { Measure::Apparent } else { Measure::Allocated };
     let sides = [Side { seen: seen(0, &before), at: was }, Side { seen: seen(1, &after), at: is }];
-    let found = compare(sides[0], sides[1], measure);
+    // all of it, so that what moved out of a directory is known as such there
+    let mut found = compare(sides[0], sides[1], measure);
+    let mut place = found.root();
+    if let Some(below) = inner {
+        let (then, now) = (inside(&before, was, below), inside(&after, is, below));
+        let known = now.as_ref().ok().and_then(|id| found.place_after(*id, &after));
+        let known = known.or(then.as_ref().ok().and_then(|id| found.place_before(*id, &before)));
+        match (known, then, now) {
+            (Some(known), ..) => place = known,
+            // nothing changed in it
+            (None, Ok(was), Ok(is)) => {
+                let sides = [Side { at: was, ..sides[0] }, Side { at: is, ..sides[1] }];
+                found = compare(sides[0], sides[1], measure);
+                place = found.root();
+            }
+            (None, Err(error), _) | (None, _, Err(error)) => return Err(error),
+        }
+    }
     let answer = WholeComparison {
         compared: Compared { before: &before, after: &after, found: &found },
-        place: found.root(),
+        place,
         by: arguments.by.property(),
         top: arguments.top,
         accounts: &names,
@@ -96,8 +116,7 @@ fn notes(before: &Catalog, after: &Catalog, measure: Measure) {
 }
 
 /// The directory below the compared one that is looked at.
-fn inside(catalog: &Catalog, at: EntryId, below: Option<&Path>) -> Result<EntryId> {
-    let Some(below) = below else { return Ok(at) };
+fn inside(catalog: &Catalog, at: EntryId, below: &Path) -> Result<EntryId> {
     let found = below.iter().try_fold(at, |at, name| catalog.find_in(at, name));
     let found = found.filter(|id| catalog.is_directory(*id));
     found.with_context(|| {

@@ -327,18 +327,32 @@ impl Comparison {
 
     /// The place of a directory that is there afterwards; nothing if nothing changed in it.
     pub fn place_after(&self, id: EntryId, after: &Catalog) -> Option<PlaceId> {
+        self.place_of_entry(id, after, Place::after)
+    }
+
+    /// The place of a directory that was there before; nothing if nothing changed in it.
+    pub fn place_before(&self, id: EntryId, before: &Catalog) -> Option<PlaceId> {
+        self.place_of_entry(id, before, Place::before)
+    }
+
+    fn place_of_entry(
+        &self,
+        id: EntryId,
+        catalog: &Catalog,
+        side: impl Fn(&Place) -> Option<EntryId>,
+    ) -> Option<PlaceId> {
         // down from the root by the way that leads to it
-        let root = self.place(self.root()).after()?;
+        let root = side(self.place(self.root()))?;
         let mut way = Vec::new();
         let mut at = id;
         while at != root {
             way.push(at);
-            at = after.parent(at)?;
+            at = catalog.parent(at)?;
         }
         way.iter().rev().try_fold(self.root(), |place, step| {
             let place = self.place(place);
             let mut inside = place.first_child..place.first_child + place.children;
-            inside.find(|n| self.places[*n as usize].after == step.0).map(PlaceId)
+            inside.find(|n| side(&self.places[*n as usize]) == Some(*step)).map(PlaceId)
         })
     }
 

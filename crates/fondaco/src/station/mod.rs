@@ -403,6 +403,7 @@ pub mod tests {
     use std::path::{Path, PathBuf};
 
     use super::Station;
+    pub use super::history::tests::{watched, with_changes};
     pub use super::journal::tests::failures as failures_of_journal;
     pub use super::volumes::tests::draw_up_books;
 

@@ -28,7 +28,7 @@ use super::names::NameQuestion;
 use super::questions::{Asked, answer};
 use super::update::update;
 use crate::frame::view::{self, Theme};
-use crate::station::tests::draw_up_books;
+use crate::station::tests::{draw_up_books, watched, with_changes};
 use crate::station::{Station, WAYS};
 
 pub const NOW: Time = Time::at(2_000_000_000);
@@ -229,6 +229,13 @@ impl Stage {
             looking.look(way);
             places.push(looking);
         }
+        let mut grown = with_changes();
+        grown.work_keys(&[Key::Char('2'), Key::Char('g')]);
+        let mut sliced = with_changes();
+        sliced.work_keys(&[Key::Char('y'), Key::Char('y')]);
+        let mut changes = with_changes();
+        changes.work_keys(&[Key::Tab]);
+        places.extend([with_changes(), grown, sliced, changes, watched()]);
         let mut lens = at(Station::Directories, None, false);
         lens.look(&[Key::Char('/'), Key::Char('x'), Key::Char(':'), Key::Char('y')]);
         places.push(lens);

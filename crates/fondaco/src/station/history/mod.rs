@@ -5,7 +5,7 @@ mod now;
 mod now_view;
 mod other;
 #[cfg(test)]
-mod tests;
+pub mod tests;
 mod tide;
 mod tide_view;
 mod tree;

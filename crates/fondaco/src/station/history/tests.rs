@@ -60,6 +60,25 @@ fn keep_levels(stage: &Stage) {
     History::open(&stage.model.state.history_file()).unwrap().keep(&samples).unwrap();
 }
 
+/// A stage with a tide and something that has changed, on the station.
+pub fn with_changes() -> Stage {
+    let mut stage = Stage::new();
+    keep_levels(&stage);
+    keep_earlier(&stage, 6);
+    stage.work_keys(&[Key::Char('0')]);
+    stage
+}
+
+/// A stage on which it is watched who writes.
+pub fn watched() -> Stage {
+    let mut stage = with_changes();
+    stage.keys(&[Key::Char('n')]);
+    let process = Process::look(std::process::id()).unwrap();
+    let (number, seen) = (stage.model.rooms.history.now.number(), Ok(Arc::new(activity(process))));
+    stage.send(Message::News(Box::new(Seen { number, seen })));
+    stage
+}
+
 #[test]
 fn the_tide_is_moved_through_and_what_changed_is_told_for_any_two_moments() {
     let mut stage = Stage::new();

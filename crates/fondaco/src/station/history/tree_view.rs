@@ -43,7 +43,7 @@ impl Columns {
             what,
             name: (begin, name),
             moved: (moved > 0).then_some((begin + name, moved)),
-            bar: (bar > 0).then_some((begin + name + moved + 1, bar - 2)),
+            bar: (bar > 0).then_some((begin + name + moved + 1, bar.saturating_sub(2))),
             now: now.then_some(area.right()),
         }
     }

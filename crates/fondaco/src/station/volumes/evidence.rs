@@ -105,7 +105,8 @@ pub(super) fn of_volume(model: &Model, pen: &Pen<'_>) -> Sheet {
 fn add_drives(sheet: &mut Sheet, drives: &Drives, pen: &Pen<'_>) {
     if drives.health() == Health::Failing {
         let said = sheet.verdict.take().map_or_else(String::new, |(text, _)| text);
-        let text = format!("The disk {}. {said}", drives.verdict());
+        let why = reasons(drives).into_iter().next().unwrap_or_default();
+        let text = format!("The disk {}. {why}. {said}", drives.verdict());
         sheet.verdict = Some((text, pen.theme.trouble));
     } else if drives.none.is_none() || drives.disks.is_empty() {
         sheet.fact("disks", drives.verdict());

@@ -1,10 +1,13 @@
 //! The books on the screen.
 
 use fondaco_core::books::{Figure, LineKind, books};
+use fondaco_core::drive::{Drive, Drives, Health};
+use fondaco_core::kernel::DiskFacts;
 use fondaco_core::plan::Deed;
-use fondaco_core::units::Bytes;
+use fondaco_core::units::{Bytes, Time};
 
 use super::books::DrawnUp;
+use super::disks::DisksFound;
 use super::shown_books;
 use crate::frame::commands::Key;
 use crate::frame::message::{Job, Message};
@@ -108,4 +111,47 @@ fn the_books_lead_to_what_is_behind_a_line_or_say_that_nothing_is() {
         assert!(led || stage.notice().contains("There is nothing behind"), "{kind:?}");
         stage.keys(&[Key::Char('1'), Key::Tab]);
     }
+}
+
+#[test]
+fn a_failing_disk_is_seen_among_the_volumes_and_said_before_anything_is_kept_on_it() {
+    let mut stage = Stage::new();
+    let disk = |health, reason: &str| Drive {
+        name: "sda".into(),
+        kernel: DiskFacts { model: Some("Shoal 4T".into()), ..DiskFacts::default() },
+        own: None,
+        health,
+        reasons: vec![reason.to_owned()],
+    };
+    let disks = vec![disk(Health::Failing, "8 sectors cannot be read")];
+    let drives = Drives { disks, ..Drives::default() };
+    let mount_point = stage.model.volumes[0].mount_point.clone();
+    stage.send(Message::News(Box::new(DisksFound([(mount_point.clone(), drives)].into()))));
+    stage.keys(&[Key::Char('1')]);
+    let theme = Theme::new(view::Depth::None, false, false);
+    for size in [(160, 50), (80, 24)] {
+        let screen = stage.screen(size.0, size.1, &theme);
+        assert!(screen.contains("! sda is failing: copy first what only lies here"), "{screen}");
+    }
+    let screen = stage.screen(160, 50, &theme);
+    assert!(screen.contains("only lies here. sda: 8 sectors"), "{screen}");
+    assert!(screen.contains("sda: failing, Shoal 4T"), "{screen}");
+    // a depot that lies on it
+    stage.model.state.settings.depot = Some(mount_point.join("depot"));
+    stage.keys(&[Key::Char('2'), Key::Char(' '), Key::Char('a')]);
+    let screen = stage.screen(160, 50, &theme);
+    assert!(screen.contains("lies on a disk that is failing"), "{screen}");
+    // asked again after ten minutes only
+    let asks = |stage: &mut Stage| {
+        let jobs = stage.send(Message::Volumes {
+            volumes: stage.model.volumes.clone(),
+            outlooks: Vec::new(),
+            held: stage.model.held.clone(),
+            interfaces: 7,
+        });
+        jobs.iter().filter(|job| format!("{job:?}").contains("AskDisks")).count()
+    };
+    assert_eq!(asks(&mut stage), 0);
+    stage.model.now = Time::at(NOW.sec + 601);
+    assert_eq!((asks(&mut stage), asks(&mut stage)), (1, 0));
 }

@@ -1,6 +1,7 @@
 //! Volumes: which file system is in trouble, how far above its waterline, how soon it is full; and below
 //! the list the books of the selected one.
 
+use fondaco_core::drive::Health;
 use fondaco_core::kernel::LevelFor;
 use fondaco_core::shown::shown;
 use fondaco_core::units::{Bytes, UnitStyle, counted};
@@ -138,7 +139,13 @@ fn list(model: &Model, pen: &mut Pen<'_>, area: Rect) -> u16 {
 /// What stands below a volume: where else it is mounted, and limits that are nearly used up.
 fn below(model: &Model, pen: &Pen<'_>, volume: &Volume) -> Vec<Line> {
     let theme = pen.theme;
-    let mut lines = Vec::new();
+    let drives = model.drives.get(&volume.mount_point);
+    let bad = drives.filter(|drives| drives.health() >= Health::Worn).map(|drives| {
+        let failing = drives.health() == Health::Failing;
+        let style = if failing { theme.trouble } else { theme.amber };
+        Line::Below(format!("! {}", drives.verdict()), style)
+    });
+    let mut lines: Vec<Line> = bad.into_iter().collect();
     for quota in volume.tight_quotas().take(PLACES) {
         let text = format!("! {}", words::quota_line(quota, model.names.of_machine(), model.units));
         lines.push(Line::Below(text, theme.trouble));

@@ -208,6 +208,8 @@ impl History {
     /// [`HistoryError::Database`].
     pub fn outlook(&self, volume: &Volume, now: Time) -> Result<Outlook, HistoryError> {
         let mut samples = self.samples(volume, Time::at(now.sec - 92 * 86_400))?;
+        // a clock that was set back leaves samples that lie ahead
+        samples.retain(|sample| sample.at <= now);
         // what it says now is not kept every time, but counts
         samples.extend(sample_of(volume, now).filter(|_| !samples.is_empty()));
         Ok(outlook(&samples))

@@ -64,6 +64,8 @@ impl Tide {
         now: Time,
     ) -> Result<Self, HistoryError> {
         let mut samples = history.samples(volume, since)?;
+        // a clock that was set back leaves samples that lie ahead
+        samples.retain(|sample| sample.at < now);
         samples.extend(super::sample_of(volume, now));
         let free = volume.capacity.as_ref().ok().map(|c| c.free_for(volume.level_for));
         let (growing, sizes) = match place {

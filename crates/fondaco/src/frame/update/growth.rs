@@ -14,7 +14,7 @@ use fondaco_core::units::Time;
 use super::lens;
 use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
-use crate::frame::model::{ComparedScans, GrownSlices, Later, Model, Moment};
+use crate::frame::model::{ComparedScans, GrownSlices, Growth, Later, Model, Moment};
 use crate::frame::questions::Question;
 
 /// A scan is compared by itself with one that is at least so many seconds older.
@@ -22,7 +22,9 @@ const OLDER: i64 = 3600;
 
 /// Whether the scan at hand can be compared: one place that has been scanned to its end.
 pub fn can_compare(model: &Model) -> bool {
-    model.scan.catalog.is_some() && !model.scan.running && model.scan.roots.len() == 1
+    // what a scan that was stopped did not come to would look gone
+    let is_whole = model.scan.catalog.is_some() && !model.scan.running && model.scan.complete;
+    is_whole && model.scan.roots.len() == 1
 }
 
 /// Shows the column of growth, or takes it away.
@@ -166,10 +168,10 @@ pub fn compare_with(model: &mut Model, catalog: Arc<Catalog>, path: PathBuf) -> 
 
 /// What is compared with is of another scan.
 pub fn forget(model: &mut Model) -> Option<Job> {
-    let shown = model.growth.shown;
     let before = std::mem::take(&mut model.growth);
-    model.growth.shown = shown;
-    before.compared.map(|compared| Job::DropLater(compared))
+    let Growth { shown, chosen, before: earlier, compared, .. } = before;
+    model.growth = Growth { shown, chosen, before: earlier, ..Growth::default() };
+    compared.map(|compared| Job::DropLater(compared))
 }
 
 #[derive(Debug)]
@@ -218,7 +220,9 @@ impl News for MomentsFound {
             }
         };
         let older = moments.iter().rev().find(|(_, at)| self.scanned.sec - at.sec >= OLDER);
-        model.growth.chosen = older.or(moments.last()).copied();
+        // what was chosen before a part was scanned again stays so
+        let chosen = model.growth.chosen.filter(|chosen| moments.contains(chosen));
+        model.growth.chosen = chosen.or(older.or(moments.last()).copied());
         model.growth.moments = moments;
         model.growth.moments_of = Some(self.scan);
         if model.growth.shown {

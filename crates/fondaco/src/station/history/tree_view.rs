@@ -112,6 +112,10 @@ fn why_nothing(model: &Model) -> String {
     if model.scan.running {
         return "What changed stands here when the scan has ended.".to_owned();
     }
+    if !model.scan.complete {
+        return "The scan was stopped: what it did not come to would look gone. F5 under 2 Directories scans it anew."
+            .to_owned();
+    }
     if model.scan.roots.len() > 1 {
         return "Several places were scanned together: scan one of them to see what changed in it."
             .to_owned();
@@ -143,7 +147,17 @@ fn heading(model: &Model, pen: &mut Pen<'_>, area: Rect, both: &ComparedScans) {
     let between = both
         .days()
         .map_or_else(String::new, |days| format!(" · {} between them", span_words(days)));
-    let text = format!("  < {earlier} > {later}{between}");
+    let unread = [both.before.unreadable().len(), both.later.read().unreadable().len()];
+    let unread = match unread.iter().max() {
+        Some(count) if *count > 0 => {
+            format!(
+                " · ! {} unreadable: what is there may look new or gone",
+                counted(*count as u64, "place")
+            )
+        }
+        _ => String::new(),
+    };
+    let text = format!("  < {earlier} > {later}{between}{unread}");
     pen.text(x, area.y, &text, theme.dim, area.right().saturating_sub(x));
     let net = signed_bytes(place.changes.net(), model.units);
     let style = if place.changes.net() > 0 { theme.brass } else { theme.teal };

@@ -2,8 +2,8 @@
 //! file in twenty has grown, one in fifty is gone, one in fifty is new, and one directory in a hundred lies elsewhere. Beside
 //! it the floor: one pass over the names of both.
 //!
-//! `cargo bench -p fondaco-core --bench comparing -- ENTRIES [different]`; `different` compares with a tree that has nothing in
-//! common with the first
+//! `cargo bench -p fondaco-core --bench comparing -- ENTRIES [different|DIRECTORY]`; `different` compares with a tree that has
+//! nothing in common with the first, and into a directory the two scans are written as files, for `fondaco compare`
 #![allow(missing_docs, clippy::unwrap_used)]
 
 use std::path::Path;
@@ -13,6 +13,7 @@ use fondaco_core::analysis::BreakdownBy;
 use fondaco_core::catalog::{Batch, Catalog, EntryId};
 use fondaco_core::history::{Measure, Side, compare};
 use fondaco_core::kernel::{self, Kind, Stat};
+use fondaco_core::lens::SystemAccounts;
 use fondaco_core::units::Time;
 
 const FILES: u64 = 10;
@@ -20,9 +21,17 @@ const FILES: u64 = 10;
 fn main() {
     let mut given = std::env::args().skip(1).filter(|argument| !argument.starts_with('-'));
     let entries: u64 = given.next().map_or(1_000_000, |count| count.parse().unwrap());
-    let is_other = given.next().is_some();
+    let other = given.next();
+    let is_other = other.as_deref() == Some("different");
     let before = made_up(entries, false, 0);
     let after = made_up(entries, true, if is_other { u64::from(u32::MAX) } else { 0 });
+    if let Some(directory) = other.filter(|_| !is_other) {
+        for (name, catalog) in [("before", &before), ("after", &after)] {
+            let file = Path::new(&directory).join(format!("{name}.parquet"));
+            fondaco_core::saved::write_to(&file, catalog, &SystemAccounts).unwrap();
+        }
+        return;
+    }
     let held = kernel_says("VmRSS");
     println!("{} and {} entries, {held} MB with both", before.rows(), after.rows());
     for round in 0..5 {

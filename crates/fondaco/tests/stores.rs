@@ -416,6 +416,7 @@ fn a_bucket_is_ranked_and_pruned_by_rules() {
     let ranked = pier.fondaco(&["directories", root]).ok().out();
     let first = ranked.lines().position(|line| line.ends_with("pier-1/")).unwrap();
     assert!(first < ranked.lines().position(|line| line.ends_with("pier-2/")).unwrap(), "{ranked}");
+    pier.fondaco(&["scan", root, "--save"]).ok();
     let rules = pier.at.join("rules.toml").to_str().unwrap().to_owned();
     let text = "protect = [\"kept\"]\n[[rule]]\ntitle = \"tides\"\naction = \"delete\"\nname = \"*.log\"\n\
                 keep = 2\nof = \"directory\"\n";
@@ -440,6 +441,21 @@ fn a_bucket_is_ranked_and_pruned_by_rules() {
     assert_eq!(left("pier-1"), ["02", "05", "06"]);
     assert_eq!(left("pier-2"), ["02", "03"]);
     assert_eq!(left("kept"), ["01", "02", "03"]);
+    // what has gone since the bucket was listed last, and its size over time
+    let since = pier.fondaco(&["compare", root, "--json"]).ok().json();
+    assert_eq!(since["changes"]["gone"]["entries"], 4, "{since}");
+    assert_eq!(since["changes"]["shrunk"]["entries"], 1, "{since}");
+    pier.fondaco(&["scan", root, "--save"]).ok();
+    let sizes = pier.fondaco(&["history", root, "--json"]).ok().json();
+    let sizes: Vec<u64> = sizes["sizes"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|size| size["allocated"].as_u64().unwrap())
+        .collect();
+    let net = since["changes"]["net"].as_i64().unwrap();
+    assert_eq!(sizes.len(), 2);
+    assert_eq!(sizes[0] as i64 + net, sizes[1] as i64);
     // nothing else is done to objects, and a listing and a walk are not mixed
     let object = format!("{root}/kept/tide & <wind>-2041-03-01.log");
     let aside = pier.fondaco(&["plan", "--set-aside", &object]);

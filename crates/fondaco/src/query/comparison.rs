@@ -427,20 +427,10 @@ impl Answer for WholeComparison<'_> {
 }
 
 /// What happened, a line for each sort of change that there is.
-pub fn summary_lines(changes: &Changes) -> Vec<String> {
-    let all = [
-        ("new", changes.new),
-        ("grown", changes.grown),
-        ("gone", changes.gone),
-        ("shrunk", changes.shrunk),
-        ("moved here from elsewhere", changes.moved_in),
-        ("moved away to elsewhere", changes.moved_out),
-        ("moved within", changes.moved_within),
-    ];
+fn summary_lines(changes: &Changes) -> Vec<String> {
     let line = |(word, amount): (&str, Amount)| {
         format!("{word}: {}, {}", counted(amount.entries, "entry"), binary(amount.bytes))
     };
-    let lines: Vec<String> =
-        all.into_iter().filter(|(_, amount)| *amount != Amount::default()).map(line).collect();
+    let lines: Vec<String> = changes.named().map(line).collect();
     if lines.is_empty() { vec!["nothing has changed".to_owned()] } else { lines }
 }

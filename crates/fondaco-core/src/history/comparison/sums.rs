@@ -80,6 +80,20 @@ impl Changes {
         *self == Self::default()
     }
 
+    /// The parts that there are, with their words.
+    pub fn named(&self) -> impl Iterator<Item = (&'static str, Amount)> + use<> {
+        let all = [
+            ("new", self.new),
+            ("grown", self.grown),
+            ("gone", self.gone),
+            ("shrunk", self.shrunk),
+            ("moved in", self.moved_in),
+            ("moved out", self.moved_out),
+            ("moved within", self.moved_within),
+        ];
+        all.into_iter().filter(|(_, amount)| *amount != Amount::default())
+    }
+
     /// Takes more into the sums.
     pub fn add(&mut self, more: &Self) {
         for (sum, more) in self.parts_mut().into_iter().zip(more.parts()) {

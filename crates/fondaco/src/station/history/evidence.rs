@@ -1,7 +1,6 @@
 //! What is known about the selected change, process or directory.
 
 use fondaco_core::catalog::EntryId;
-use fondaco_core::history::Amount;
 use fondaco_core::shown::shown;
 use fondaco_core::units::{Bytes, counted};
 
@@ -38,16 +37,7 @@ fn of_row(model: &Model, pen: &Pen<'_>) -> Sheet {
     sheet.fact("a day", a_day(changes.net(), both.days(), model));
     sheet.fact("before", model.bytes(row.amounts[0]));
     sheet.fact("now", model.bytes(row.amounts[1]));
-    let parts: [(&'static str, Amount); 7] = [
-        ("new", changes.new),
-        ("grown", changes.grown),
-        ("gone", changes.gone),
-        ("shrunk", changes.shrunk),
-        ("moved in", changes.moved_in),
-        ("moved out", changes.moved_out),
-        ("within", changes.moved_within),
-    ];
-    for (name, amount) in parts.into_iter().filter(|(_, amount)| amount.entries > 0) {
+    for (name, amount) in changes.named() {
         let entries = counted(amount.entries, "entry");
         sheet.fact(name, format!("{}, {entries}", model.bytes(amount.bytes)));
     }

@@ -1,6 +1,6 @@
 //! Draws what changed between two moments.
 
-use fondaco_core::history::Changes;
+use fondaco_core::history::{Amount, Changes};
 use fondaco_core::lens::Accounts;
 use fondaco_core::shown::shown;
 use fondaco_core::units::{UnitStyle, counted, grouped};
@@ -168,21 +168,10 @@ fn heading(model: &Model, pen: &mut Pen<'_>, area: Rect, both: &ComparedScans) {
 
 /// What a change is made of, in a line.
 pub(super) fn parts(changes: &Changes, units: UnitStyle) -> String {
-    let all = [
-        ("new", changes.new),
-        ("grown", changes.grown),
-        ("gone", changes.gone),
-        ("shrunk", changes.shrunk),
-        ("moved in", changes.moved_in),
-        ("moved out", changes.moved_out),
-        ("moved within", changes.moved_within),
-    ];
-    let there = all.iter().filter(|(_, amount)| amount.entries > 0);
-    let words: Vec<String> = there
-        .map(|(word, amount)| {
-            format!("{word} {} ({})", amount.bytes.shown(units), grouped(amount.entries))
-        })
-        .collect();
+    let word = |(word, amount): (&str, Amount)| {
+        format!("{word} {} ({})", amount.bytes.shown(units), grouped(amount.entries))
+    };
+    let words: Vec<String> = changes.named().map(word).collect();
     if words.is_empty() { "nothing has changed".to_owned() } else { words.join(" · ") }
 }
 

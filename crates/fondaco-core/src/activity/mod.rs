@@ -23,7 +23,7 @@ use crate::kernel::{
 };
 use crate::state::State;
 use crate::units::Bytes;
-use crate::volume::volume_of;
+use crate::volume::{Class, Volume, volume_of};
 
 /// Of the directories and names that events tell of, at most so many are looked at in a tick; beyond that the growth of a
 /// directory is estimated by those that were.
@@ -161,6 +161,8 @@ impl Activity {
 #[derive(Debug)]
 pub struct Watch {
     place: PathBuf,
+    /// All of its volume is watched, by whatever path a process knows it.
+    whole: bool,
     device: u64,
     state: State,
     /// Ticks that are told of; all since the beginning if nothing is said.
@@ -185,8 +187,12 @@ impl Watch {
     pub fn begin(place: &Path, state: &State, kept: Option<usize>) -> Result<Self, CallError> {
         let stat = stat_path(place).map_err(CallError::on(crate::kernel::Op::Examine, place))?;
         let events = FileEvents::begin(place).map_err(|error| no_events(&error));
+        let volume = volume_of(place, state);
+        let is_whole =
+            |volume: &Volume| volume.class != Class::Simulated && volume.mount_point == place;
         let mut watch = Self {
             place: place.to_owned(),
+            whole: volume.as_ref().is_some_and(is_whole),
             device: stat.dev,
             state: state.clone(),
             kept,
@@ -220,7 +226,7 @@ impl Watch {
         self.hidden = hidden;
         let mut holders = Holders::new();
         for held in open {
-            if !held.path.starts_with(&self.place) {
+            if !self.whole && !held.path.starts_with(&self.place) {
                 continue;
             }
             let key = (held.file.dev, held.file.ino);
@@ -258,7 +264,7 @@ impl Watch {
         for (handle, seen) in written.directories {
             // a directory that is gone has nothing that grows
             let Ok((directory, path)) = events.open_directory(&handle) else { continue };
-            if !path.starts_with(&self.place) {
+            if !self.whole && !path.starts_with(&self.place) {
                 continue;
             }
             if seen.made + seen.moved_here > 0 {

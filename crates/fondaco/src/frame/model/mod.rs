@@ -65,6 +65,8 @@ pub struct Filling {
     pub mount_point: PathBuf,
     /// Seconds until it is full at this rate.
     pub full_in: f64,
+    /// When that was seen.
+    pub seen: Time,
 }
 
 /// See the [module](self).

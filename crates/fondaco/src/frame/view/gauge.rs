@@ -14,8 +14,11 @@ use super::pen::{Pen, Target};
 use super::theme::Theme;
 use crate::fit::cut_path;
 use crate::frame::commands::named;
-use crate::frame::model::Model;
+use crate::frame::model::{Filling, Model};
 use crate::query::seconds_words;
+
+/// How many seconds it holds how fast a volume fills.
+const FRESH: i64 = 5;
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let theme = pen.theme;
@@ -112,8 +115,11 @@ fn figures(
         ("below the waterline".to_owned(), theme.teal)
     };
     let mut x = pen.text(x, y, &text, style, area.width - x);
-    let filling = model.filling.as_ref();
-    if let Some(filling) = filling.filter(|filling| filling.mount_point == volume.mount_point) {
+    // what was seen a while ago is no rate of this moment
+    let is_now = |filling: &&Filling| {
+        filling.mount_point == volume.mount_point && model.now.sec - filling.seen.sec <= FRESH
+    };
+    if let Some(filling) = model.filling.as_ref().filter(is_now) {
         let text = format!(" · full in {} at this rate", seconds_words(filling.full_in));
         x = pen.text(x, y, &text, theme.trouble, area.width - x);
     }

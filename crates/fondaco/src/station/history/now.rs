@@ -150,7 +150,8 @@ impl News for Seen {
             _ => now.cursor.min(rows(now).saturating_sub(1)),
         };
         let mount_point = now.volume.clone();
-        model.filling = full_in.map(|full_in| Filling { mount_point, full_in });
+        let seen = model.now;
+        model.filling = full_in.map(|full_in| Filling { mount_point, full_in, seen });
         Vec::new()
     }
 }

@@ -111,8 +111,21 @@ impl VolumeHistory {
         self.place == self.volume.mount_point
     }
 
-    /// Where it is going, in a sentence.
+    /// Where it is going, and how soon what grows fastest fills it alone.
     pub fn verdict(&self) -> String {
+        let alone = self.fills_it().and_then(|growing| growing.fills_in);
+        match alone {
+            Some(days) => {
+                let brief = self.brief_verdict();
+                let brief = brief.trim_end_matches('.');
+                format!("{brief} (alone full in {}).", crate::words::days(days))
+            }
+            None => self.brief_verdict(),
+        }
+    }
+
+    /// Where it is going, in a line.
+    pub fn brief_verdict(&self) -> String {
         let first = match &self.tide.outlook {
             Outlook::NotYet => {
                 "There is no forecast yet: it takes four hours, or better four days, of levels"
@@ -130,12 +143,8 @@ impl VolumeHistory {
         };
         let Some(growing) = self.fills_it() else { return format!("{first}.") };
         let path = growing.path.strip_prefix(&self.place).unwrap_or(&growing.path);
-        let alone = match growing.fills_in {
-            Some(days) => format!(" (alone full in {})", crate::words::days(days)),
-            None => String::new(),
-        };
         let rise = binary(Bytes::new(growing.rise as u64));
-        format!("{first}. Fastest: {}, {rise} a day{alone}.", Shown(path))
+        format!("{first}. Fastest: {}, {rise} a day.", Shown(path))
     }
 
     /// The directory that will fill it, if one grows.

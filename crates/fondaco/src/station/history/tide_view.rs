@@ -47,7 +47,7 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         let path = cut_path(&shown(&history.place), usize::from(area.width / 4));
         x = pen.text(x, area.y, &path, theme.plain, area.width) + 2;
     }
-    pen.text(x, area.y, &history.verdict(), theme.plain, area.right().saturating_sub(x));
+    pen.text(x, area.y, &history.brief_verdict(), theme.plain, area.right().saturating_sub(x));
     let Some((from, to)) = tide::window(model) else {
         let text = "No level has been sampled yet: each start and each unattended run samples one.";
         pen.text(area.x + 1, area.y + 2, text, theme.dim, area.width.saturating_sub(1));

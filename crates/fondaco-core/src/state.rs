@@ -68,6 +68,10 @@ pub struct Settings {
     pub scans_kept: usize,
     /// How many bytes they may take.
     pub scans_budget: Bytes,
+    /// For how many days one of each day is kept.
+    pub scans_daily: u32,
+    /// For how many weeks one of each week is kept; of what is older, one of each month.
+    pub scans_weekly: u32,
     /// What unattended runs do if nothing else is said.
     pub unattended: Unattended,
     /// Which kernels are never left over.
@@ -91,6 +95,8 @@ impl Default for Settings {
             simulated: Vec::new(),
             scans_kept: 200,
             scans_budget: Bytes::new(10 << 30),
+            scans_daily: 30,
+            scans_weekly: 26,
             unattended: Unattended::default(),
             kernels: KernelsKept::default(),
             accounts: BTreeMap::new(),

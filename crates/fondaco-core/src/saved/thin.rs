@@ -7,14 +7,34 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use super::{SavedError, SavedScan, forget, list};
-use crate::state::State;
+use crate::state::{Settings, State};
 use crate::units::{Bytes, Time};
 
 const DAY: i64 = 86_400;
-/// One of each day is kept for so long.
-const DAILY: i64 = 30 * DAY;
-/// One of each week is kept for so long; one of each month after that.
-const WEEKLY: i64 = 26 * 7 * DAY;
+
+/// What is wanted of scans that were saved by themselves.
+#[derive(Clone, Copy, Debug)]
+struct Wanted {
+    /// So many at most.
+    most: usize,
+    /// So many bytes at most.
+    budget: Bytes,
+    /// One of each day for so many seconds.
+    daily: i64,
+    /// One of each week for so many seconds; one of each month after that.
+    weekly: i64,
+}
+
+impl Wanted {
+    fn of(settings: &Settings) -> Self {
+        Self {
+            most: settings.scans_kept,
+            budget: settings.scans_budget,
+            daily: i64::from(settings.scans_daily) * DAY,
+            weekly: i64::from(settings.scans_weekly) * 7 * DAY,
+        }
+    }
+}
 
 /// Forgets scans that were saved by themselves: of each place all of the last day stay, then the last of each day, of each
 /// week and of each month, as far as the settings allow by number and bytes. The last one of a place always stays. Gives how
@@ -24,10 +44,9 @@ const WEEKLY: i64 = 26 * 7 * DAY;
 ///
 /// [`SavedError`]; then those after it are still there.
 pub(super) fn thin(state: &State, now: Time) -> Result<u64, SavedError> {
-    let settings = &state.settings;
     let (mut all, mut count) = (list(state)?, 0);
     all.retain(|scan| scan.about.as_ref().is_ok_and(|about| about.automatic));
-    for number in unwanted(&all, now, settings.scans_kept, settings.scans_budget) {
+    for number in unwanted(&all, now, Wanted::of(&state.settings)) {
         match forget(state, number) {
             Ok(()) => count += 1,
             // another process was faster
@@ -39,7 +58,7 @@ pub(super) fn thin(state: &State, now: Time) -> Result<u64, SavedError> {
 }
 
 /// The numbers of those that are not kept.
-fn unwanted(scans: &[SavedScan], now: Time, most: usize, budget: Bytes) -> Vec<u64> {
+fn unwanted(scans: &[SavedScan], now: Time, wanted: Wanted) -> Vec<u64> {
     let mut newest_first: Vec<_> =
         scans.iter().filter_map(|scan| Some((scan.number, scan.about.as_ref().ok()?))).collect();
     newest_first.sort_by_key(|(number, about)| std::cmp::Reverse((about.scanned, *number)));
@@ -49,11 +68,11 @@ fn unwanted(scans: &[SavedScan], now: Time, most: usize, budget: Bytes) -> Vec<u
     for (number, about) in newest_first {
         let place: BTreeSet<&PathBuf> = about.roots.iter().collect();
         let is_last = places.insert(place.clone());
-        let is_first_of_period = match Period::of(about.scanned, now) {
+        let is_first_of_period = match Period::of(about.scanned, now, wanted) {
             None => true,
             Some(period) => periods.insert((place, period)),
         };
-        let fits = kept < most && bytes + about.file <= budget;
+        let fits = kept < wanted.most && bytes + about.file <= wanted.budget;
         if is_last || (is_first_of_period && fits) {
             (kept, bytes) = (kept + 1, bytes + about.file);
         } else {
@@ -76,12 +95,14 @@ enum Period {
 
 impl Period {
     /// That of a moment; nothing for the last day, of which all are kept.
-    fn of(at: Time, now: Time) -> Option<Self> {
+    fn of(at: Time, now: Time, wanted: Wanted) -> Option<Self> {
         match now.sec.saturating_sub(at.sec) {
             ..DAY => None,
-            DAY..DAILY => Some(Self::Day(at.sec.div_euclid(DAY))),
+            age if age < wanted.daily => Some(Self::Day(at.sec.div_euclid(DAY))),
             // weeks begin on Monday (ISO 8601); 1970-01-01 was a Thursday
-            DAILY..WEEKLY => Some(Self::Week((at.sec.div_euclid(DAY) + 3).div_euclid(7))),
+            age if age < wanted.weekly => {
+                Some(Self::Week((at.sec.div_euclid(DAY) + 3).div_euclid(7)))
+            }
             _ => {
                 let at = Timestamp::from_second(at.sec).unwrap_or(Timestamp::MIN);
                 let date = TimeZone::UTC.to_datetime(at).date();
@@ -117,12 +138,13 @@ mod tests {
         let mut scans: Vec<SavedScan> =
             (0..2920).map(|n| scan(n, "/srv/seamark", now.sec - n as i64 * DAY / 4)).collect();
         scans.push(scan(5000, "/srv/old", now.sec - 900 * DAY));
-        let kept = |most, bytes| {
-            let gone: HashSet<u64> =
-                unwanted(&scans, now, most, Bytes::new(bytes)).into_iter().collect();
+        let usual = Wanted::of(&Settings::default());
+        let kept_by = |wanted: Wanted| {
+            let gone: HashSet<u64> = unwanted(&scans, now, wanted).into_iter().collect();
             let kept = scans.iter().filter(|scan| !gone.contains(&scan.number));
             kept.map(|scan| scan.number).collect::<Vec<_>>()
         };
+        let kept = |most, bytes| kept_by(Wanted { most, budget: Bytes::new(bytes), ..usual });
         let all = kept(usize::MAX, u64::MAX);
         assert!(all.starts_with(&[0, 1, 2, 3]), "all of the last day: {all:?}");
         assert_eq!(all.last(), Some(&5000));
@@ -131,9 +153,13 @@ mod tests {
         assert_eq!(kept(3, u64::MAX), [0, 1, 2, 5000]);
         assert_eq!(kept(usize::MAX, 250), [0, 1, 5000]);
         assert_eq!(kept(0, 0), [0, 5000]);
+        // days for a week and no weeks: the rest is months
+        let (most, budget) = (usize::MAX, Bytes::new(u64::MAX));
+        let few = kept_by(Wanted { most, budget, daily: 7 * DAY, weekly: 0 });
+        assert!((34..=38).contains(&few.len()), "{}: {few:?}", few.len());
         // thinning what is thinned changes nothing
         let again: Vec<SavedScan> =
             scans.into_iter().filter(|scan| all.contains(&scan.number)).collect();
-        assert!(unwanted(&again, now, usize::MAX, Bytes::new(u64::MAX)).is_empty());
+        assert!(unwanted(&again, now, Wanted { most, budget, ..usual }).is_empty());
     }
 }

@@ -1,11 +1,14 @@
 //! How volumes and directories moved over a time.
 
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use anyhow::Result;
 use fondaco_chart::{Chart, Context, TideMark, TidePoint};
 use fondaco_core::carry_out::Journal;
-use fondaco_core::history::{Growing, History, Outlook, Sample, SizeThen, Tide};
+use fondaco_core::history::{
+    Growing, History, Outlook, PartSizes, PartSort, Sample, SizeThen, Tide,
+};
 use fondaco_core::saved;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::state::State;
@@ -63,6 +66,8 @@ pub struct VolumeHistory {
     pub tide: Tide,
     /// What happened meanwhile, oldest first.
     pub marks: Vec<Mark>,
+    /// The larger directories of the place with their sizes over time.
+    pub directories: Vec<PartSizes>,
     /// When it was asked.
     pub asked: Time,
 }
@@ -85,6 +90,7 @@ impl VolumeHistory {
     ) -> Result<Self> {
         let history = History::open(&state.history_file())?;
         let tide = Tide::look(&history, &volume, Some(place), since, now)?;
+        let directories = history.parts(place, PartSort::Directory, since)?;
         let mut marks = Vec::new();
         for scan in saved::list(state)? {
             if let Ok(about) = &scan.about
@@ -103,12 +109,19 @@ impl VolumeHistory {
         marks.extend(runs);
         marks.retain(|mark| mark.at >= since);
         marks.sort_by_key(|mark| mark.at);
-        Ok(Self { volume, place: place.to_owned(), tide, marks, asked: now })
+        Ok(Self { volume, place: place.to_owned(), tide, marks, directories, asked: now })
     }
 
     /// Whether the whole volume was asked about.
     fn is_whole(&self) -> bool {
         self.place == self.volume.mount_point
+    }
+
+    /// The sizes of a directory of the place over time, if it is large enough to be known.
+    pub fn sizes_of(&self, directory: &Path) -> Option<&[SizeThen]> {
+        let name = directory.as_os_str().as_bytes();
+        let found = self.directories.iter().find(|part| part.name == name)?;
+        Some(&found.sizes)
     }
 
     /// Where it is going, and how soon what grows fastest fills it alone.

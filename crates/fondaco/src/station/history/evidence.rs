@@ -1,6 +1,7 @@
 //! What is known about the selected change, process or directory.
 
 use fondaco_core::catalog::EntryId;
+use fondaco_core::history::SizeThen;
 use fondaco_core::shown::shown;
 use fondaco_core::units::{Bytes, counted};
 
@@ -44,7 +45,33 @@ fn of_row(model: &Model, pen: &Pen<'_>) -> Sheet {
     if let Some(moved) = moved_words(row) {
         sheet.fact("moved", moved);
     }
+    let sizes = tide::known(model).and_then(|history| history.sizes_of(&row.path));
+    if let Some(sizes) = sizes.filter(|sizes| sizes.len() > 1) {
+        let (first, last) = (&sizes[0], &sizes[sizes.len() - 1]);
+        sheet.fact("over time", sparkline(sizes));
+        let range = format!("{} to {}", model.bytes(first.allocated), model.bytes(last.allocated));
+        sheet.fact("since", format!("{}: {range}", first.at.day()));
+    }
     sheet
+}
+
+/// So many columns of sizes are drawn.
+const SPARKLINE: usize = 24;
+
+/// Sizes over time in a line, from nothing to the largest.
+fn sparkline(sizes: &[SizeThen]) -> String {
+    const STEPS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let most = sizes.iter().map(|size| size.allocated).max().unwrap_or_default();
+    let (from, to) = (sizes[0].at.sec, sizes[sizes.len() - 1].at.sec);
+    let columns = SPARKLINE.min(sizes.len());
+    let column = |number: usize| {
+        // the last that is known by then
+        let until = from + (to - from) * (number as i64 + 1) / columns as i64;
+        let known = sizes.iter().take_while(|size| size.at.sec <= until).last();
+        let part = known.map_or(0.0, |size| size.allocated.share_of(most));
+        STEPS[((part * 7.0).round() as usize).min(7)]
+    };
+    (0..columns).map(column).collect()
 }
 
 fn verdict(row: &crate::query::ComparedRow) -> String {

@@ -25,6 +25,7 @@ use crate::frame::commands::{Command, Key, command};
 use crate::frame::export::Exported;
 use crate::frame::message::Job;
 use crate::frame::model::{ComparedScans, Focus, Model, Moment};
+use crate::frame::update::evidence::look;
 use crate::frame::update::growth;
 use crate::frame::view::{Pen, Sheet};
 use crate::query::{ComparedRow, VolumeHistory};
@@ -193,7 +194,7 @@ impl super::Room for Room {
 
     fn on_changes(&self, model: &mut Model) -> Vec<Job> {
         tree::draw_up(model);
-        Vec::new()
+        look(model)
     }
 
     fn redraw(&self, model: &mut Model) {

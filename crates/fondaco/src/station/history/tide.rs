@@ -12,7 +12,7 @@ use fondaco_core::volume::Volume;
 use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::Model;
-use crate::frame::update::growth;
+use crate::frame::update::{evidence, growth};
 use crate::query::{Mark, MarkSort, VolumeHistory};
 
 /// So many seconds are looked back.
@@ -36,6 +36,7 @@ fn place(model: &Model) -> Option<(PathBuf, Volume)> {
 pub(super) fn look(model: &mut Model) -> Vec<Job> {
     let mut jobs = growth::look(model);
     super::tree::draw_up(model);
+    jobs.extend(evidence::look(model));
     if let [root] = &model.scan.roots[..]
         && is_store(root)
     {

@@ -5,8 +5,8 @@ use std::os::unix::ffi::OsStrExt;
 use std::process::Command;
 
 use fondaco_chart::{
-    Chart, Context, FileLine, Level, Look, Report, SliceLine, Trouble, ages, breakdown, cascade,
-    levels, map, text,
+    ChangeLine, Chart, Context, FileLine, Level, Look, Report, SliceLine, TideMark, TidePoint,
+    Trouble, ages, breakdown, cascade, changes, levels, map, text, tide,
 };
 use fondaco_core::analysis::{AgeBy, BreakdownBy, Classes, matrix};
 use fondaco_core::catalog::Catalog;
@@ -135,9 +135,30 @@ fn every_chart_keeps_its_text_whole_within_the_page_and_harmless() {
         level: 0.95,
         waterline: 0.8,
     };
+    let point = |day: i64| TidePoint {
+        at: 2_246_000_000 + day * 86_400,
+        level: 0.5 + (day % 20) as f64 / 45.0,
+        inodes: (day > 3).then_some(0.1),
+    };
+    let points: Vec<TidePoint> = (0..60).map(point).collect();
+    let mark = |day: i64| TideMark { at: point(day).at, is_run: day > 30, words: "run 4".into() };
+    // two that lie close together, and one at the very end
+    let marks = [mark(20), mark(40), mark(41), mark(59)];
+    let change = |(number, name): (usize, &&[u8])| ChangeLine {
+        name: shown(std::ffi::OsStr::from_bytes(name)),
+        what: "moved here".into(),
+        net: if number % 2 == 0 { i64::MAX / 3 } else { -5 },
+    };
+    let changed: Vec<ChangeLine> = HOSTILE.iter().enumerate().map(change).collect();
     for look in [Look::Paper, Look::Screen] {
         let context = context(look, &catalog);
-        let charts: [(&str, Chart); 5] = [
+        let note =
+            "Fastest: a directory with a name so long that it does not fit, & <b>it</b>, by far";
+        let forecast = Some((15.0, [0.92, 0.95, 1.0]));
+        let charts: [(&str, Chart); 8] = [
+            ("tide", tide(&points, &marks, forecast, 0.8, note, &context)),
+            ("tide of a moment", tide(&points[..1], &[], None, 0.8, note, &context)),
+            ("changes", changes(&changed, 7, note, &context)),
             ("cascade", cascade(seen, top, 20, &context)),
             ("map", map(seen, top, &context)),
             ("ages", ages(&cells, AgeBy::Written, &context)),
@@ -184,6 +205,8 @@ fn a_report_stands_alone_runs_nothing_and_becomes_pages_of_text() {
         cascade: cascade(seen, top, 9, &context),
         map: map(seen, top, &context),
         copies: None,
+        changes: Some(changes(&[], 0, "nothing", &context)),
+        tide: None,
         largest: files.clone(),
         stalest: files,
         troubles: vec![Trouble { path: "/srv/<closed>".into(), reason: "cannot open".into() }],
@@ -192,7 +215,7 @@ fn a_report_stands_alone_runs_nothing_and_becomes_pages_of_text() {
     let html = report.to_html().unwrap();
     assert!(!html.contains("<script") && html.contains("&#60;script&#62;"));
     assert!(html.contains("Seamark &#38; &#60;co&#62;") && html.contains("/srv/&#60;closed&#62;"));
-    assert_eq!(html.matches("<svg").count(), 5);
+    assert_eq!(html.matches("<svg").count(), 6);
     // nothing is fetched from anywhere
     assert!(!html.contains("src=") && !html.contains("href="));
     let pdf = report.to_pdf().unwrap();

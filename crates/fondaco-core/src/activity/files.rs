@@ -14,7 +14,7 @@ const MOST: usize = 65_536;
 struct Known {
     size: u64,
     allocated: u64,
-    grown: f64,
+    grown: i64,
     is_new: bool,
     seen: u32,
 }
@@ -33,7 +33,7 @@ impl KnownFiles {
         self.tick += 1;
         self.since = [self.since[1], Time::now()];
         for known in self.files.values_mut() {
-            (known.grown, known.is_new) = (0.0, false);
+            (known.grown, known.is_new) = (0, false);
         }
     }
 
@@ -45,15 +45,15 @@ impl KnownFiles {
         let known = self.files.entry((file.dev, file.ino)).or_insert_with(|| {
             let is_new = !is_first && file.born.is_some_and(|born| born >= since);
             let (size, allocated) = if is_new { (0, 0) } else { (file.size, file.allocated) };
-            Known { size, allocated, grown: 0.0, is_new, seen: tick }
+            Known { size, allocated, grown: 0, is_new, seen: tick }
         });
         known.grown += grown((known.size, known.allocated), (file.size, file.allocated));
         (known.size, known.allocated, known.seen) = (file.size, file.allocated, tick);
     }
 
     /// Bytes by which a file has grown in this tick.
-    pub(super) fn grown(&self, key: (u64, u64)) -> f64 {
-        self.files.get(&key).map_or(0.0, |known| known.grown.max(0.0))
+    pub(super) fn grown(&self, key: (u64, u64)) -> u64 {
+        self.files.get(&key).map_or(0, |known| known.grown.max(0) as u64)
     }
 
     /// Whether it was made in this tick.
@@ -73,10 +73,10 @@ impl KnownFiles {
 
 /// By how much a file has grown on disk. Some file systems give more room to a growing file than it needs yet: then its length
 /// says better how fast it grows.
-fn grown(before: (u64, u64), now: (u64, u64)) -> f64 {
-    let more = |before: u64, now: u64| now as f64 - before as f64;
+fn grown(before: (u64, u64), now: (u64, u64)) -> i64 {
+    let more = |before: u64, now: u64| now as i64 - before as i64;
     let (length, room) = (more(before.0, now.0), more(before.1, now.1));
-    match length > 0.0 && now.1 >= now.0 {
+    match length > 0 && now.1 >= now.0 {
         true => length,
         // in a hole, or in room that was there already
         false => room,
@@ -100,7 +100,7 @@ mod tests {
         let mut files = KnownFiles::default();
         files.begin_tick();
         files.note(file(1, 5000, 0));
-        assert_eq!(files.grown((1, 1)), 0.0);
+        assert_eq!(files.grown((1, 1)), 0);
         files.end_tick();
         files.begin_tick();
         files.note(file(1, 7000, 0));
@@ -108,15 +108,15 @@ mod tests {
         files.note(file(1, 7000, 0));
         files.note(file(2, 9000, 0));
         files.note(file(3, 4000, future));
-        assert_eq!([1, 2, 3].map(|ino| files.grown((1, ino))), [2000.0, 0.0, 4000.0]);
+        assert_eq!([1, 2, 3].map(|ino| files.grown((1, ino))), [2000, 0, 4000]);
         assert!(files.is_new((1, 3)) && !files.is_new((1, 2)));
         files.begin_tick();
-        assert_eq!(files.grown((1, 1)), 0.0);
+        assert_eq!(files.grown((1, 1)), 0);
         // cut to nothing is no growth
         files.note(file(1, 0, 0));
-        assert_eq!(files.grown((1, 1)), 0.0);
+        assert_eq!(files.grown((1, 1)), 0);
         // room that was given ahead, a hole that is filled
-        assert_eq!(grown((1000, 4096), (3000, 8192)), 2000.0);
-        assert_eq!(grown((1 << 30, 0), (1 << 30, 4096)), 4096.0);
+        assert_eq!(grown((1000, 4096), (3000, 8192)), 2000);
+        assert_eq!(grown((1 << 30, 0), (1 << 30, 4096)), 4096);
     }
 }

@@ -306,7 +306,7 @@ impl Watch {
             };
         }
         for (key, Holder { pids, path, stands_for }) in holders {
-            let grown = self.files.grown(*key) * stands_for;
+            let grown = self.files.grown(*key) as f64 * stands_for;
             if grown <= 0.0 {
                 continue;
             }

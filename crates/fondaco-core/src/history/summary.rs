@@ -236,7 +236,7 @@ impl History {
     ) -> Result<Vec<Growing>, HistoryError> {
         let since = Time::at(now.sec - 92 * DAY);
         let parts = self.parts(place, PartSort::Directory, since)?;
-        let newest = parts.iter().flat_map(|part| part.sizes.last()).map(|size| size.at).max();
+        let newest = parts.iter().filter_map(|part| part.sizes.last()).map(|size| size.at).max();
         let mut growing: Vec<Growing> = Vec::new();
         for part in parts {
             let Some(last) = part.sizes.last().filter(|last| Some(last.at) == newest) else {

@@ -12,6 +12,9 @@ use super::read_dir::names_in;
 /// The deepest stack of devices that is followed: more than this is a circle.
 const DEEPEST: usize = 16;
 
+/// What was counted, and how often.
+pub type Counted = (String, u64);
+
 /// The kernel's tree of devices.
 #[derive(Clone, Debug)]
 pub struct BlockDevices {
@@ -69,11 +72,11 @@ impl BlockDevices {
         let (major, minor) = (rustix::fs::major(device), rustix::fs::minor(device));
         let start = self.sysfs.join("dev/block").join(format!("{major}:{minor}"));
         let mut stack = DeviceStack::default();
-        self.follow(&start.canonicalize()?, 0, &mut stack)?;
+        Self::follow(&start.canonicalize()?, 0, &mut stack)?;
         Ok(stack)
     }
 
-    fn follow(&self, device: &Path, depth: usize, stack: &mut DeviceStack) -> io::Result<()> {
+    fn follow(device: &Path, depth: usize, stack: &mut DeviceStack) -> io::Result<()> {
         if depth > DEEPEST {
             return Err(io::Error::other("devices lie on each other in a circle"));
         }
@@ -106,13 +109,13 @@ impl BlockDevices {
         if !below.is_empty() {
             for name in below {
                 let next = device.join("slaves").join(name).canonicalize()?;
-                self.follow(&next, depth + 1, stack)?;
+                Self::follow(&next, depth + 1, stack)?;
             }
             return Ok(());
         }
         match device.parent() {
             Some(disk) if device.join("partition").exists() => {
-                self.follow(&disk.canonicalize()?, depth + 1, stack)
+                Self::follow(&disk.canonicalize()?, depth + 1, stack)
             }
             _ => {
                 stack.disks.insert(name);
@@ -164,7 +167,7 @@ impl BlockDevices {
     /// # Errors
     ///
     /// As `read(2)`; `NotFound` if no such file system is mounted.
-    pub fn btrfs_errors(&self, device: &str) -> io::Result<Vec<(String, Vec<(String, u64)>)>> {
+    pub fn btrfs_errors(&self, device: &str) -> io::Result<Vec<(String, Vec<Counted>)>> {
         let home = self.btrfs_home(device)?.join("devinfo");
         let mut found = Vec::new();
         for device in names_in(&home)? {
@@ -188,7 +191,7 @@ impl BlockDevices {
         let home = self.btrfs_home(device)?.join("devices");
         let mut stack = DeviceStack::default();
         for device in names_in(&home)? {
-            self.follow(&home.join(device).canonicalize()?, 0, &mut stack)?;
+            Self::follow(&home.join(device).canonicalize()?, 0, &mut stack)?;
         }
         Ok(stack)
     }

@@ -110,7 +110,7 @@ fn facts(at: impl AsFd, path: &Path, flags: AtFlags) -> io::Result<Option<Growin
         size: found.stx_size,
         allocated: found.stx_blocks.saturating_mul(512),
         born: knows_birth
-            .then(|| Time { sec: found.stx_btime.tv_sec, nsec: found.stx_btime.tv_nsec }),
+            .then_some(Time { sec: found.stx_btime.tv_sec, nsec: found.stx_btime.tv_nsec }),
     }))
 }
 

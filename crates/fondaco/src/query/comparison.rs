@@ -163,14 +163,15 @@ impl WholeComparison<'_> {
         let accounts = self.accounts;
         slice_words(&slice.key, |id| user(accounts, id), |id| group(accounts, id))
     }
+}
 
-    fn name(&self, row: &ComparedRow) -> String {
-        if row.is_own {
-            return "(the directory itself)".to_owned();
-        }
-        let name = row.path.file_name().unwrap_or(row.path.as_os_str());
-        format!("{}{}", shown(name), if row.is_directory { "/" } else { "" })
+/// The name of what a row tells of.
+fn row_name(row: &ComparedRow) -> String {
+    if row.is_own {
+        return "(the directory itself)".to_owned();
     }
+    let name = row.path.file_name().unwrap_or(row.path.as_os_str());
+    format!("{}{}", shown(name), if row.is_directory { "/" } else { "" })
 }
 
 /// Where something moved from or to, in words.
@@ -273,7 +274,7 @@ impl Answer for WholeComparison<'_> {
         }
         for row in self.compared.rows(self.place).iter().take(self.top) {
             let mut cells = vec![signed(row.changes.net()), entries(row.changes.net_entries())];
-            cells.extend([text(fate_word(row.fate, &row.changes)), text(self.name(row))]);
+            cells.extend([text(fate_word(row.fate, &row.changes)), text(row_name(row))]);
             cells.extend(row.amounts.map(bytes));
             cells.extend(change_cells(&row.changes));
             cells.push(text(moved_words(row).unwrap_or_default()));

@@ -109,7 +109,7 @@ pub(super) fn pair(before: Side<'_>, after: Side<'_>, measure: Measure) -> Paire
     pairing.found
 }
 
-impl<'a> Pairing<'a> {
+impl Pairing<'_> {
     fn add_place(&mut self, parent: u32, before: u32, after: u32) {
         let number = self.found.places.len() as u32;
         if let Some(above) = self.found.places.get_mut(parent as usize) {

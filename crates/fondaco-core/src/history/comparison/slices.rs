@@ -3,7 +3,7 @@
 use rustc_hash::FxHashMap;
 
 use super::sums::{Amount, Changes, of_entry};
-use super::{Comparison, Fate};
+use super::{Comparison, EntryChange, Fate};
 use crate::analysis::{BreakdownBy, SliceKey, slice_of};
 use crate::catalog::Catalog;
 
@@ -40,7 +40,7 @@ impl Comparison {
                     found.entry(key).or_default().add(&changes);
                 }
                 (Fate::MovedHere, _, Some(key)) => {
-                    let from = twin.and_then(|twin| twin.before());
+                    let from = twin.and_then(EntryChange::before);
                     let stays = from.is_some_and(|id| slice_of(before, by, id) == key);
                     let sums = found.entry(key).or_default();
                     sums.add(&changes);

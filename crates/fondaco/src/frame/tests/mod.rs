@@ -235,7 +235,7 @@ impl Stage {
         sliced.work_keys(&[Key::Char('y'), Key::Char('y')]);
         let mut changes = with_changes();
         changes.work_keys(&[Key::Tab]);
-        places.extend([with_changes(), grown, sliced, changes, watched()]);
+        places.extend(vec![with_changes(), grown, sliced, changes, watched()]);
         let mut lens = at(Station::Directories, None, false);
         lens.look(&[Key::Char('/'), Key::Char('x'), Key::Char(':'), Key::Char('y')]);
         places.push(lens);

@@ -29,7 +29,7 @@ fn keep_earlier(stage: &Stage, days: i64) {
     std::fs::write(&old, vec![1; 40_000]).unwrap();
     let file = std::fs::OpenOptions::new().append(true).open(root.join("chart.png")).unwrap();
     let length = file.metadata().unwrap().len();
-    std::io::Write::write_all(&mut &file, &[1; 20_000]).unwrap();
+    std::io::Write::write_all(&mut &file, &vec![1; 20_000]).unwrap();
     let options = Options { threads: 1, ..Options::new(Time::at(NOW.sec - days * DAY)) };
     let mut scan = Scan::start(&[root], &options).unwrap();
     scan.wait();

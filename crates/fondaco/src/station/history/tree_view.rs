@@ -137,7 +137,7 @@ fn heading(model: &Model, pen: &mut Pen<'_>, area: Rect, both: &ComparedScans) {
         Later::Kept(moment, _) => format!("scan {} of {}", moment.0, moment.1.local()),
     };
     let (number, at) = both.earlier;
-    let path = tree::path(model).map_or_else(String::new, |path| shown(path));
+    let path = tree::path(model).map_or_else(String::new, shown);
     let path = cut_path(&path, usize::from(area.width / 3));
     let x = pen.text(area.x + 1, area.y, &path, theme.plain, area.width);
     let earlier = match &both.other {

@@ -64,27 +64,29 @@ fn do_acts(root: &Path, acts: &[Act]) {
         let directories: Vec<_> = all.iter().filter(|(_, m)| m.is_dir()).map(|(p, _)| p).collect();
         let files: Vec<_> = all.iter().filter(|(_, m)| m.is_file()).map(|(p, _)| p).collect();
         let name = format!("act-{number}");
-        let file = |n: &usize| files.get(n % files.len().max(1));
+        // a tree may have no file
+        let file = |n: &usize| files.get(n % files.len().max(1)).map(|path| path.as_path());
         let directory = |n: &usize| directories[n % directories.len()];
         match act {
             Act::Write(n, size) => {
-                file(n).map(|path| std::fs::write(path, vec![2; *size as usize]).unwrap());
+                let write = |path| std::fs::write(path, vec![2; *size as usize]);
+                file(n).map_or(Ok(()), write).unwrap();
             }
-            Act::Remove(n) => {
-                file(n).map(|path| std::fs::remove_file(path).unwrap());
-            }
+            Act::Remove(n) => file(n).map_or(Ok(()), |path| std::fs::remove_file(path)).unwrap(),
             Act::Add(at, size) => {
                 std::fs::write(directory(at).join(name), vec![3; *size as usize]).unwrap();
             }
             Act::Move(n, to) => {
-                file(n).map(|path| std::fs::rename(path, directory(to).join(name)).unwrap());
+                let to = directory(to).join(name);
+                file(n).map_or(Ok(()), |path| std::fs::rename(path, to)).unwrap();
             }
             Act::MoveDirectory(from, to) => {
                 // into itself it does not go
                 let _ = std::fs::rename(directory(from), directory(to).join(name));
             }
             Act::Link(n, to) => {
-                file(n).map(|path| std::fs::hard_link(path, directory(to).join(name)).unwrap());
+                let to = directory(to).join(name);
+                file(n).map_or(Ok(()), |path| std::fs::hard_link(path, to)).unwrap();
             }
         }
     }

@@ -39,7 +39,8 @@ fn main() {
             std::thread::sleep(Duration::from_millis(tick));
             watch.tick().unwrap();
         }
-        let used = (processor_time() - before).as_secs_f64() / begun.elapsed().as_secs_f64();
+        let used =
+            processor_time().saturating_sub(before).as_secs_f64() / begun.elapsed().as_secs_f64();
         let activity = watch.activity();
         println!(
             "a look every {tick} ms: {:.2} % of a processor, {:.0} events a second, lost: {}, estimated: {}, {:.0} bytes/s",

@@ -72,7 +72,7 @@ fn do_acts(root: &Path, acts: &[Act]) {
                 let write = |path| std::fs::write(path, vec![2; *size as usize]);
                 file(n).map_or(Ok(()), write).unwrap();
             }
-            Act::Remove(n) => file(n).map_or(Ok(()), |path| std::fs::remove_file(path)).unwrap(),
+            Act::Remove(n) => file(n).map_or(Ok(()), std::fs::remove_file).unwrap(),
             Act::Add(at, size) => {
                 std::fs::write(directory(at).join(name), vec![3; *size as usize]).unwrap();
             }

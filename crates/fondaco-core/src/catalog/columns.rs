@@ -209,59 +209,9 @@ impl Catalog {
     ///
     /// [`Malformed`] if they do not make one tree below each root.
     pub fn from_columns(columns: &Columns, about: ScanFacts) -> Result<Self, Malformed> {
-        let mut new = Self::new(about.now);
-        let rows = columns.parent.len();
-        if rows < about.roots.len() || about.roots.is_empty() {
-            return Err(Malformed { row: rows, wrong: "there are fewer rows than roots" });
-        }
-        if rows >= NONE as usize - 1 || columns.names.len() + rows >= u32::MAX as usize {
-            return Err(Malformed { row: rows, wrong: "there are too many" });
-        }
-        if about.roots.len() > 1 {
-            new.put_top();
-        }
-        let shift = new.len() as u32;
-        new.make_room(rows, 0, columns.names.len());
-        let mut name_from = 0;
-        for row in 0..rows {
-            let length = usize::from(columns.name_length[row]);
-            let name = &columns.names[name_from..name_from + length];
-            name_from += length;
-            let wrong = |wrong| Malformed { row, wrong };
-            let id = row as u32 + shift;
-            let parent = match columns.parent[row] {
-                None if row < about.roots.len() => new.top.map_or(NONE, |top| top.0),
-                None => return Err(wrong("only roots have no directory above them")),
-                Some(_) if row < about.roots.len() => {
-                    return Err(wrong("a root lies below something"));
-                }
-                Some(parent) if parent as usize >= row => {
-                    return Err(wrong("it comes before the directory that holds it"));
-                }
-                Some(parent) => parent + shift,
-            };
-            if parent != NONE {
-                new.put_below(parent, id).map_err(wrong)?;
-            }
-            new.put_row(columns, row, name, parent);
-        }
-        new.link(columns, shift);
-        for (path, id) in about.roots.into_iter().zip(shift..) {
-            new.roots.push(Root { path, entry: EntryId(id) });
-        }
-        if new.roots.iter().any(|root| !new.is_directory(root.entry)) {
-            return Err(Malformed { row: 0, wrong: "a root is no directory" });
-        }
-        new.unreadable = about.unreadable;
-        new.origin = about.origin;
-        new.times_by_day = true;
-        if about.excluded != ExcludedSums::default() {
-            let top = new.top().map_or(0, |top| top.0);
-            new.excluded.by_directory.insert(top, about.excluded);
-        }
-        new.add_up();
-        new.finish(about.complete);
-        Ok(new)
+        let mut rows = FromRows::new(about, columns.parent.len(), columns.names.len())?;
+        rows.take(columns)?;
+        rows.finish()
     }
 
     fn put_top(&mut self) {
@@ -341,15 +291,16 @@ impl Catalog {
         }
     }
 
-    fn link(&mut self, columns: &Columns, shift: u32) {
-        for (row, links) in columns.links.iter().enumerate() {
-            let id = row as u32 + shift;
-            if *links > 1 && columns.kind[row] != Kind::Directory {
-                let Some(inode) = columns.inode[row] else { continue };
-                let key = (columns.device[row], inode);
-                let new = || LinkedInode { links: *links, names: Vec::with_capacity(2) };
-                self.linked.entry(key).or_insert_with(new).names.push(id);
-            }
+    /// Notes a row whose inode has several names.
+    fn link_row(&mut self, columns: &Columns, row: usize, id: u32) {
+        let links = columns.links[row];
+        if links > 1
+            && columns.kind[row] != Kind::Directory
+            && let Some(inode) = columns.inode[row]
+        {
+            let key = (columns.device[row], inode);
+            let new = || LinkedInode { links, names: Vec::with_capacity(2) };
+            self.linked.entry(key).or_insert_with(new).names.push(id);
         }
     }
 
@@ -378,6 +329,110 @@ impl Catalog {
                 self.directories[into as usize].add(&sums);
             }
         }
+    }
+}
+
+/// Makes a catalog of rows that are given some at a time, so that they need not all be held beside it.
+#[derive(Debug)]
+pub struct FromRows {
+    new: Catalog,
+    about: ScanFacts,
+    /// The entry of the first row.
+    shift: u32,
+    /// How many rows have been taken.
+    rows: usize,
+}
+
+impl FromRows {
+    /// Before the first row; about so many will come, with so many bytes of names.
+    ///
+    /// # Errors
+    ///
+    /// [`Malformed`] if there is no root.
+    pub fn new(about: ScanFacts, rows: usize, names: usize) -> Result<Self, Malformed> {
+        if about.roots.is_empty() {
+            return Err(Malformed { row: 0, wrong: "there is no root" });
+        }
+        let mut new = Catalog::new(about.now);
+        if about.roots.len() > 1 {
+            new.put_top();
+        }
+        let shift = new.len() as u32;
+        new.make_room(rows, 0, names);
+        Ok(Self { new, about, shift, rows: 0 })
+    }
+
+    /// How many rows have been taken.
+    pub fn rows(&self) -> usize {
+        self.rows
+    }
+
+    /// Takes the next rows.
+    ///
+    /// # Errors
+    ///
+    /// [`Malformed`] if they make no tree with those before.
+    pub fn take(&mut self, columns: &Columns) -> Result<(), Malformed> {
+        let roots = self.about.roots.len();
+        let rows = self.rows.saturating_add(columns.parent.len());
+        let names = self.new.names.len() + columns.names.len();
+        if rows >= NONE as usize - 1 || names + rows >= u32::MAX as usize {
+            return Err(Malformed { row: rows, wrong: "there are too many" });
+        }
+        let mut name_from = 0;
+        for here in 0..columns.parent.len() {
+            let row = self.rows;
+            let length = usize::from(columns.name_length[here]);
+            let name = &columns.names[name_from..name_from + length];
+            name_from += length;
+            let wrong = |wrong| Malformed { row, wrong };
+            let id = row as u32 + self.shift;
+            let parent = match columns.parent[here] {
+                None if row < roots => self.new.top.map_or(NONE, |top| top.0),
+                None => return Err(wrong("only roots have no directory above them")),
+                Some(_) if row < roots => return Err(wrong("a root lies below something")),
+                Some(parent) if parent as usize >= row => {
+                    return Err(wrong("it comes before the directory that holds it"));
+                }
+                Some(parent) => parent + self.shift,
+            };
+            if parent != NONE {
+                self.new.put_below(parent, id).map_err(wrong)?;
+            }
+            self.new.put_row(columns, here, name, parent);
+            self.new.link_row(columns, here, id);
+            self.rows += 1;
+        }
+        Ok(())
+    }
+
+    /// The catalog that has these rows, with all its totals.
+    ///
+    /// # Errors
+    ///
+    /// [`Malformed`] if they do not make one tree below each root.
+    pub fn finish(self) -> Result<Catalog, Malformed> {
+        let Self { mut new, about, shift, rows } = self;
+        if rows < about.roots.len() {
+            return Err(Malformed { row: rows, wrong: "there are fewer rows than roots" });
+        }
+        for (path, id) in about.roots.into_iter().zip(shift..) {
+            new.roots.push(Root { path, entry: EntryId(id) });
+        }
+        if new.roots.iter().any(|root| !new.is_directory(root.entry)) {
+            return Err(Malformed { row: 0, wrong: "a root is no directory" });
+        }
+        new.unreadable = about.unreadable;
+        new.origin = about.origin;
+        new.times_by_day = true;
+        if about.excluded != ExcludedSums::default() {
+            let top = new.top().map_or(0, |top| top.0);
+            new.excluded.by_directory.insert(top, about.excluded);
+        }
+        new.names.shrink_to_fit();
+        new.add_up();
+        new.finish(about.complete);
+        Ok(new)
     }
 }
 

@@ -34,7 +34,7 @@ use std::sync::OnceLock;
 pub use append::Full;
 pub use batch::Batch;
 pub use closer::Closer;
-pub use columns::{Columns, LinkedTable, Malformed, RowOrder, ScanFacts};
+pub use columns::{Columns, FromRows, LinkedTable, Malformed, RowOrder, ScanFacts};
 pub use excluded::ExcludedSums;
 pub use finder::Finder;
 pub(crate) use keys::{HashedKeys, Keys};

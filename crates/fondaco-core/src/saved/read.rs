@@ -18,7 +18,7 @@ use super::schema::{
     reading_of, schema,
 };
 use super::seal::{self, Proof};
-use crate::catalog::{Catalog, Columns, ExcludedSums, ScanFacts, Unreadable};
+use crate::catalog::{Catalog, Columns, ExcludedSums, FromRows, ScanFacts, Unreadable};
 use crate::kernel::{CallError, Op};
 use crate::units::{self, Time};
 
@@ -121,20 +121,7 @@ impl Opened {
     /// Reads all rows.
     pub(super) fn read(self) -> Result<Catalog, SavedError> {
         self.check()?;
-        let mut whole = Columns::default();
-        let groups = self.reader.metadata().num_row_groups();
-        super::in_order(
-            groups,
-            |group| self.group(group),
-            |columns| {
-                append(&mut whole, columns.map_err(|error| self.damaged(words(error)))?);
-                Ok::<_, SavedError>(())
-            },
-        )?;
         let document = &self.footer.document;
-        if whole.parent.len() as u64 != document.entries {
-            return Err(self.damaged("rows are missing"));
-        }
         let sums = document.excluded;
         let scan_facts = ScanFacts {
             now: Time::at(document.scanned_seconds),
@@ -148,7 +135,23 @@ impl Opened {
             complete: document.complete,
             origin: document.origin.clone(),
         };
-        Catalog::from_columns(&whole, scan_facts).map_err(|error| self.damaged(error))
+        let groups = self.reader.metadata().row_groups();
+        let rows: usize =
+            groups.iter().map(|group| group.num_rows().clamp(0, GROUP as i64) as usize).sum();
+        let mut catalog =
+            FromRows::new(scan_facts, rows, 0).map_err(|error| self.damaged(error))?;
+        super::in_order(
+            groups.len(),
+            |group| self.group(group),
+            |columns| {
+                let columns = columns.map_err(|error| self.damaged(words(error)))?;
+                catalog.take(&columns).map_err(|error| self.damaged(error))
+            },
+        )?;
+        if catalog.rows() as u64 != document.entries {
+            return Err(self.damaged("rows are missing"));
+        }
+        catalog.finish().map_err(|error| self.damaged(error))
     }
 
     /// Compares all that lies before the footer, and the document, with the checksum.
@@ -299,25 +302,6 @@ fn together(parts: Vec<(Column, Part)>, rows: usize) -> Option<Columns> {
 
 fn spread<T>(mut values: impl Iterator<Item = T>, levels: &[i16]) -> Vec<Option<T>> {
     levels.iter().map(|level| if *level > 0 { values.next() } else { None }).collect()
-}
-
-fn append(whole: &mut Columns, mut more: Columns) {
-    whole.parent.append(&mut more.parent);
-    whole.names.append(&mut more.names);
-    whole.name_length.append(&mut more.name_length);
-    whole.kind.append(&mut more.kind);
-    whole.allocated.append(&mut more.allocated);
-    whole.apparent.append(&mut more.apparent);
-    whole.inode.append(&mut more.inode);
-    whole.device.append(&mut more.device);
-    whole.links.append(&mut more.links);
-    whole.modified.append(&mut more.modified);
-    whole.accessed.append(&mut more.accessed);
-    whole.owner.append(&mut more.owner);
-    whole.group.append(&mut more.group);
-    whole.reading.append(&mut more.reading);
-    whole.mode.append(&mut more.mode);
-    whole.changed.append(&mut more.changed);
 }
 
 fn unreadable(place: &super::schema::UnreadablePlace) -> Unreadable {

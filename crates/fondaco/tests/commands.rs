@@ -1223,6 +1223,22 @@ fn equal_files_and_contained_trees_are_found_told_and_planned() {
 }
 
 #[test]
+fn a_scan_saved_for_good_is_not_thinned_with_the_others() {
+    let demo = Demo::new();
+    let settings = demo.at.join("state/settings.toml");
+    let before = std::fs::read_to_string(&settings).unwrap();
+    std::fs::write(&settings, before.replace("scans_kept = 200", "scans_kept = 1")).unwrap();
+    let saved = |how: &str| {
+        let scanned = demo.fondaco(&["scan", &demo.path("telemetry"), how, "--json"]).ok().json();
+        scanned["saved"].as_u64().unwrap()
+    };
+    let numbers = ["--save", "--save=for-good", "--save=thinned", "--save"].map(saved);
+    let list = demo.fondaco(&["scans", "--json"]).ok().json();
+    let there = |number| list["scans"].as_array().unwrap().iter().any(|one| one["scan"] == number);
+    assert_eq!(numbers.map(there), [false, true, false, true], "{list}");
+}
+
+#[test]
 fn a_scan_that_cannot_be_saved_is_told_all_the_same() {
     let demo = Demo::new();
     std::fs::write(demo.at.join("state/scans"), "no directory").unwrap();

@@ -90,7 +90,7 @@ pub struct About {
     pub allocated: Bytes,
     /// Places that could not be read.
     pub unreadable: u64,
-    /// It was saved by itself and will be forgotten by itself.
+    /// It is thinned: as newer ones come, it will be forgotten by itself.
     pub automatic: bool,
     /// Length of its file.
     pub file: Bytes,

@@ -10,7 +10,7 @@ mod words;
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand};
+use clap::{Args, Parser, Subcommand, ValueEnum};
 use fondaco_core::kernel::Kind;
 use fondaco_core::pattern::Pattern;
 use fondaco_core::scan::{Filter, Options};
@@ -251,12 +251,29 @@ pub struct Scan {
     pub paths: Vec<PathBuf>,
     #[command(flatten)]
     pub walk: Walk,
-    /// Save the scan, to be opened again
-    #[arg(long, conflicts_with = "saved")]
-    pub save: bool,
+    /// Save the scan, to be opened again: thinned as those that are saved by themselves, or for good
+    #[arg(
+        long,
+        conflicts_with = "saved",
+        value_enum,
+        value_name = "HOW",
+        num_args = 0..=1,
+        require_equals = true,
+        default_missing_value = "thinned"
+    )]
+    pub save: Option<SaveWord>,
     /// Write JSON for programs
     #[arg(long)]
     pub json: bool,
+}
+
+/// How long a scan that is saved stays.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum SaveWord {
+    /// As long as it is wanted by the days, weeks and months that the settings keep
+    Thinned,
+    /// Until it is forgotten by hand
+    ForGood,
 }
 
 /// How to scan. What is kept out is counted and told in one line.

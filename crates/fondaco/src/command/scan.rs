@@ -10,14 +10,15 @@ use fondaco_core::units::{counted, grouped};
 use serde_json::{Map, Value, json};
 
 use super::{Obtained, Outcome, binary, excluded_line, obtain};
-use crate::cli;
+use crate::cli::{self, SaveWord};
 use crate::environment::open_state;
 use crate::output::{self, Lean, Table, path_value, put_path, say};
 
 pub(super) fn run(arguments: &cli::Scan, state: Option<PathBuf>) -> Result<Outcome> {
     let Obtained { catalog, seconds } = obtain(&arguments.paths, &arguments.walk, state.clone())?;
-    let save = || Ok(keep_scan(&open_state(state)?, &catalog, false)?.0);
-    let (saved, not_saved) = match arguments.save.then(save).transpose() {
+    let save =
+        |how| Ok(keep_scan(&open_state(state)?, &catalog, matches!(how, SaveWord::Thinned))?.0);
+    let (saved, not_saved) = match arguments.save.map(save).transpose() {
         Ok(number) => (number, Ok(())),
         // a scan may have taken hours: it is told even where it cannot be saved
         Err(error) => (None, Err::<(), anyhow::Error>(error)),

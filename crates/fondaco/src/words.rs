@@ -87,9 +87,11 @@ pub fn range(forecast: &Forecast) -> String {
     format!("{}, {soonest} {latest}", days(forecast.days))
 }
 
-/// Days in a few letters.
+/// A span of so many days, in a few letters.
 pub fn days(days: f64) -> String {
     match days {
+        d if d * 86_400.0 < 120.0 => format!("{:.0} s", d * 86_400.0),
+        d if d * 24.0 < 2.0 => format!("{:.0} min", d * 1440.0),
         d if d < 2.0 => format!("{:.0} h", d * 24.0),
         d if d < 90.0 => format!("{d:.0} d"),
         d if d < 730.0 => format!("{:.0} mo", d / 30.4),

@@ -215,9 +215,11 @@ fn state_lies_where_the_environment_says_or_nowhere_and_never_where_others_write
         // what could not be read is told, here and where it is ranked
         let place = format!("cannot open directory {}: Permission denied", shut.display());
         assert!(said.contains("1 place could not be read") && said.contains(&place), "{said}");
-        let ranked =
-            user.run_in(&program, &["directories", tree], &variables).with_unreadable().out();
-        assert!(ranked.contains("1 place could not be read"), "{ranked}");
+        for command in ["directories", "files", "breakdown", "ages", "duplicates"] {
+            let looked = user.run_in(&program, &[command, tree], &variables).with_unreadable();
+            let told = looked.err();
+            assert!(told.contains("1 place could not be read") && told.contains(&place), "{told}");
+        }
     }
     let nowhere = user.run_in(&program, &scan, &[]);
     assert_eq!(nowhere.code(), 1);

@@ -473,6 +473,44 @@ fn a_bucket_is_ranked_and_pruned_by_rules() {
     assert!(scanned.out().contains("403"), "{}{}", scanned.out(), scanned.err());
 }
 
+/// What a bucket may hold and no path can name is said, and not left out in silence.
+#[test]
+fn objects_that_no_path_can_name_are_told() {
+    let listed = |request: &str| {
+        let object = |key: &str| {
+            format!(
+                "<Contents><Key>{key}</Key><LastModified>2041-03-07T03:00:00.000Z</LastModified>\
+                 <ETag>\"x\"</ETag><Size>512</Size><StorageClass>STANDARD</StorageClass></Contents>"
+            )
+        };
+        let below = |key: &str| format!("<CommonPrefixes><Prefix>{key}</Prefix></CommonPrefixes>");
+        let inner = match request.contains("prefix=logs%2Fpier%2F") {
+            true => {
+                [object("logs%2Fpier%2F"), object("logs%2Fpier%2Fa"), below("logs%2Fpier%2F%2F")]
+            }
+            false => [object("logs%2F%1B%5B31m"), below("logs%2F..%2F"), below("logs%2Fpier%2F")],
+        };
+        format!(
+            "<ListBucketResult xmlns=\"http://s3.amazonaws.com/doc/2006-03-01/\"><Name>seamark</Name><Prefix>logs/</Prefix><MaxKeys>1000</MaxKeys>\
+             <EncodingType>url</EncodingType><IsTruncated>false</IsTruncated>{}</ListBucketResult>",
+            inner.concat()
+        )
+    };
+    let server =
+        Scripted::answering(move |request, client| answer(client, "200 OK", &listed(request)));
+    let pier = Pier::s3(server.port);
+    let ran = pier.fondaco(&["files", "s3://seamark/logs"]);
+    assert_eq!(ran.code(), 4, "{}{}", ran.out(), ran.err());
+    let out = ran.out();
+    assert!(out.contains(r"logs/\x1b[31m") && out.contains("logs/pier/a"), "{out}");
+    assert!(out.contains("2 of 2 files"), "{out}");
+    assert!(ran.err().contains("2 places could not be read"), "{}", ran.err());
+    let scanned = pier.fondaco(&["scan", "s3://seamark/logs"]).out();
+    for odd in ["logs/..: its name", "logs/pier/: its name"] {
+        assert!(scanned.contains(odd), "{scanned}");
+    }
+}
+
 /// Rules for a store at a port, with more words for the one rule.
 fn rules_of_store(pier: &Pier, port: u16, more: &str) -> String {
     let text = format!(

@@ -186,6 +186,8 @@ fn list(shared: &Arc<Shared>, number: usize, task: &Task) -> Vec<Task> {
     let mut bytes = 0;
     let listed = task.store.level(&task.name, &mut |below| {
         match below {
+            // the object that stands for the directory itself
+            Below::Object(Listed { name, .. }) if name.is_empty() => {}
             // such names mean another place to everything that takes paths apart
             Below::Object(Listed { name, .. }) | Below::Directory(name) if is_odd(&name) => {
                 odd.push(name);
@@ -226,7 +228,7 @@ fn list(shared: &Arc<Shared>, number: usize, task: &Task) -> Vec<Task> {
             errno: 0,
         });
     }
-    for name in odd.into_iter().filter(|name| !name.is_empty()) {
+    for name in odd {
         add_to(&figures.unreadable, 1);
         let error = "its name has a part that is empty, . or ..".to_owned();
         let path = path.join(name.replace('/', "\\"));
@@ -243,7 +245,7 @@ fn list(shared: &Arc<Shared>, number: usize, task: &Task) -> Vec<Task> {
     names.into_iter().map(below).collect()
 }
 
-/// Whether a part of a name cannot be one of a path. The object that stands for a directory itself has an empty one.
+/// Whether a part of a name cannot be one of a path.
 fn is_odd(name: &str) -> bool {
     matches!(name, "" | "." | "..") || name.contains('/')
 }

@@ -3,11 +3,9 @@
 use std::path::PathBuf;
 
 use anyhow::Result;
-use fondaco_core::units::counted;
 
 use super::Outcome;
 use super::look::{Closer, Looked};
-use crate::output::say;
 use crate::{cli, query};
 
 pub(super) fn run(arguments: &cli::Directories, state: Option<PathBuf>) -> Result<Outcome> {
@@ -16,11 +14,5 @@ pub(super) fn run(arguments: &cli::Directories, state: Option<PathBuf>) -> Resul
     let at = looked.below(arguments.below.as_deref())?;
     let top = arguments.top.unwrap_or(usize::MAX);
     let query = query::Directories { order: arguments.order, top };
-    let outcome = looked.tell(&query, at, &arguments.form)?;
-    let unreadable = looked.catalog.unreadable().len() as u64;
-    if unreadable > 0 && !arguments.form.is_for_programs() {
-        let places = counted(unreadable, "place");
-        say!("{places} could not be read; `fondaco scan` lists them");
-    }
-    Ok(outcome)
+    looked.tell(&query, at, &arguments.form)
 }

@@ -95,9 +95,9 @@ impl Looked {
         self.catalog.seen(self.selection.as_ref())
     }
 
-    /// How a command ends that could say all that it was asked for but what could not be read.
+    /// How a command ends that could say all that it was asked for but what could not be read, which is told.
     pub(super) fn outcome(&self) -> Outcome {
-        Outcome::of_scan(&self.catalog)
+        Outcome::told_of_scan(&self.catalog)
     }
 
     pub(super) fn top(&self) -> Result<EntryId> {

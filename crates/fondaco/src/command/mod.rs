@@ -79,6 +79,21 @@ impl Outcome {
     fn of_scan(catalog: &Catalog) -> Self {
         if catalog.unreadable().is_empty() { Self::AllDone } else { Self::Unreadable }
     }
+
+    /// As [`Self::of_scan`]; where not all could be read this is said, with the first place.
+    fn told_of_scan(catalog: &Catalog) -> Self {
+        if let Some(first) = catalog.unreadable().first() {
+            let places = counted(catalog.unreadable().len() as u64, "place");
+            tell!(
+                "{places} could not be read, and what is said holds for the rest: cannot {} {}: {}; `fondaco scan` \
+                 lists them all",
+                first.op,
+                Shown(&first.path),
+                first.error
+            );
+        }
+        Self::of_scan(catalog)
+    }
 }
 
 impl From<Outcome> for ExitCode {

@@ -81,7 +81,8 @@ fn try_out(arguments: &RulesTry, state: Option<PathBuf>) -> Result<Outcome> {
     let answer = Tried { rules, catalog: &catalog, volumes: facts.volumes, out, all };
     tell_answer(&answer, &arguments.form)?;
     let stopped = answer.out.rules.iter().any(|rule| matches!(rule.state, RuleState::OverLimit(_)));
-    Ok(if stopped { Outcome::Refused } else { Outcome::of_scan(&catalog) })
+    let outcome = Outcome::told_of_scan(&catalog);
+    Ok(if stopped { Outcome::Refused } else { outcome })
 }
 
 fn past(arguments: &RulesPast, state: Option<PathBuf>) -> Result<Outcome> {

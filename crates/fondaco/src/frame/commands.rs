@@ -187,7 +187,7 @@ pub static OF_ALL_STATIONS: &[Command] = &[
         "show lines, bytes, what an archive holds, the size of a picture or sound"),
     command("growth", &[Key::Char('g')], 6, has_growth, growth::turn,
         "show by how much everything has changed since an earlier scan, or no more"),
-    command("compare earlier", &[Key::Char('[')], 0, compares, |m| growth::choose(m, -1),
+    command("compare earlier", &[Key::Char('[')], 7, compares, |m| growth::choose(m, -1),
         "compare with the kept scan before"),
     command("compare later", &[Key::Char(']')], 0, compares, |m| growth::choose(m, 1),
         "compare with the kept scan after"),

@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 use super::Answer;
 use super::cells::{binary, bytes, text, user};
 use crate::output::{Grid, left, path_value, right, say};
-use crate::words::signed_bytes;
+use crate::words::{days, signed_bytes};
 
 /// What was seen in some seconds.
 pub struct Now<'a> {
@@ -33,12 +33,7 @@ pub fn rate_words(rate: f64, style: UnitStyle) -> String {
 
 /// Seconds until a volume is full, in a few letters.
 pub fn seconds_words(seconds: f64) -> String {
-    match seconds {
-        s if s < 120.0 => format!("{s:.0} s"),
-        s if s < 7200.0 => format!("{:.0} min", s / 60.0),
-        s if s < 172_800.0 => format!("{:.0} h", s / 3600.0),
-        s => format!("{:.0} d", s / 86_400.0),
-    }
+    days(seconds / 86_400.0)
 }
 
 /// Who a writer is, in words.

@@ -10,7 +10,7 @@ use crate::frame::geometry::panel;
 use crate::frame::model::Model;
 use crate::frame::view::{LevelScale, Pen, SCALE, cut_path, stair};
 use crate::query::MarkSort;
-use crate::words::{self, signed_bytes};
+use crate::words::signed_bytes;
 
 const EIGHTHS: [&str; 8] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇"];
 /// Lines of the tide that its bars do not have: the sentence above, two below, what is marked.
@@ -241,11 +241,6 @@ fn marked_words(model: &Model, pen: &mut Pen<'_>, line: Rect) {
         text = format!("{text} · {}", mark.words());
     }
     pen.text(line.x + 1, line.y, &text, theme.plain, line.width.saturating_sub(1));
-}
-
-/// Days as the heading of a column of change has them.
-pub(super) fn span_words(days: f64) -> String {
-    words::days(days)
 }
 
 /// Bytes a day.

@@ -7,12 +7,12 @@ use fondaco_core::units::{UnitStyle, counted, grouped};
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
-use super::tide_view::{a_day, span_words};
+use super::tide_view::a_day;
 use super::tree;
 use crate::frame::model::{ComparedScans, Later, Model};
 use crate::frame::view::{Pen, Target, cut_path};
 use crate::query::{ComparedRow, fate_word, moved_words};
-use crate::words::{signed_bytes, slice_words};
+use crate::words::{self, signed_bytes, slice_words};
 
 /// Where the columns are; what is `None` does not fit.
 struct Columns {
@@ -146,7 +146,7 @@ fn heading(model: &Model, pen: &mut Pen<'_>, area: Rect, both: &ComparedScans) {
     };
     let between = both
         .days()
-        .map_or_else(String::new, |days| format!(" · {} between them", span_words(days)));
+        .map_or_else(String::new, |days| format!(" · {} between them", words::days(days)));
     let unread = [both.before.unreadable().len(), both.later.read().unreadable().len()];
     let unread = match unread.iter().max() {
         Some(count) if *count > 0 => {

@@ -85,7 +85,7 @@ fn turn_part(model: &mut Model) -> Vec<Job> {
         Focus::Panel => Focus::Below,
         Focus::Below => Focus::Panel,
     };
-    Vec::new()
+    look(model)
 }
 
 fn has_tide(model: &Model) -> bool {

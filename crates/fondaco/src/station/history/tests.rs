@@ -136,6 +136,27 @@ fn the_tide_is_moved_through_and_what_changed_is_told_for_any_two_moments() {
     assert!(stage.model.rooms.history.tide.window.is_none());
 }
 
+/// On a low screen the tide stands in place of what changed: nothing unseen is told about, moved to or planned.
+#[test]
+fn what_stands_behind_the_tide_is_not_acted_on() {
+    let mut stage = Stage::new();
+    keep_levels(&stage);
+    keep_earlier(&stage, 3);
+    let low = |stage: &mut Stage| stage.screen(80, 24, &Theme::new(Depth::None, false, false));
+    low(&mut stage);
+    stage.work_keys(&[Key::Char('0')]);
+    let seen = low(&mut stage);
+    assert!(seen.contains("clean-ups") && !seen.contains("exclusive"), "{seen}");
+    assert!(!seen.contains("Space") && !seen.contains("Enter"), "{seen}");
+    stage.work_keys(&[Key::Down, Key::Char(' '), Key::Enter]);
+    assert!(stage.model.overlay.is_none(), "{:?}", stage.model.overlay);
+    stage.work_keys(&[Key::Tab, Key::Down]);
+    let seen = low(&mut stage);
+    assert!(seen.contains("chart.png") && seen.contains("Space plan it"), "{seen}");
+    stage.keys(&[Key::Char(' '), Key::Char('s')]);
+    assert_eq!(stage.model.draft.planned().len(), 1);
+}
+
 #[test]
 fn what_is_large_and_new_is_planned_from_the_history_and_a_lens_narrows_it() {
     let mut stage = Stage::new();

@@ -11,10 +11,10 @@ use fondaco_core::saved;
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
 
-use super::tide;
+use super::{tide, tide_view};
 use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
-use crate::frame::model::{ComparedScans, Later, Model, Moment};
+use crate::frame::model::{ComparedScans, Focus, Later, Model, Moment};
 use crate::frame::update::evidence::look;
 use crate::frame::update::{growth, lens};
 use crate::query::{Compared, ComparedRow};
@@ -46,7 +46,9 @@ pub(super) fn draw_up(model: &mut Model) {
     let after = both.later.read();
     let told = Compared { before: &both.before, after: &after, found: &both.found };
     let is_there = |id: &PlaceId| (id.0 as usize) < both.found.places();
-    let selected = selected(model).map(|row| row.path.clone());
+    let tree = &model.rooms.history.tree;
+    let selected = tree.rows.get(tree.cursor).filter(|_| tree.by.is_none());
+    let selected = selected.map(|row| row.path.clone());
     let tree = &mut model.rooms.history.tree;
     tree.way.retain(is_there);
     let place = tree.way.last().copied().unwrap_or(PlaceId(0));
@@ -68,13 +70,21 @@ pub(super) fn draw_up(model: &mut Model) {
 
 pub(super) fn length(model: &Model) -> usize {
     let tree = &model.rooms.history.tree;
+    if is_behind_tide(model) {
+        return 0;
+    }
     if tree.by.is_some() { tree.slices.len() } else { tree.rows.len() }
 }
 
-/// The selected row, if changes are told by directory.
+/// Whether the tide is shown in place of the changes. What is not seen is neither told about nor acted on.
+fn is_behind_tide(model: &Model) -> bool {
+    model.focus == Focus::Panel && tide_view::is_low(model)
+}
+
+/// The selected row, if changes are told by directory and are seen.
 pub(super) fn selected(model: &Model) -> Option<&ComparedRow> {
     let tree = &model.rooms.history.tree;
-    if tree.by.is_some() { None } else { tree.rows.get(tree.cursor) }
+    if tree.by.is_some() || is_behind_tide(model) { None } else { tree.rows.get(tree.cursor) }
 }
 
 pub(super) fn select(model: &mut Model, row: usize) -> Vec<Job> {
@@ -94,7 +104,7 @@ pub(super) fn subject(model: &Model) -> Option<EntryId> {
 }
 
 pub(super) fn can_enter(model: &Model) -> bool {
-    if model.rooms.history.now.shown {
+    if model.rooms.history.now.shown || is_behind_tide(model) {
         return false;
     }
     let tree = &model.rooms.history.tree;

@@ -155,9 +155,10 @@ impl super::Room for Room {
     }
 
     fn lines_beside_list(&self, model: &Model) -> u16 {
-        match in_now(model) || tide_view::is_low(model) {
-            true => 4,
-            false => tide_view::height(model) + 4,
+        match (in_now(model), tide_view::is_low(model)) {
+            (true, _) => 4,
+            (false, true) => 3,
+            (false, false) => tide_view::height(model) + 4,
         }
     }
 
@@ -241,8 +242,10 @@ impl super::Room for Room {
         }
         let above = tide_view::height(model).min(area.height);
         tide_view::draw(model, pen, Rect { height: above, ..area });
-        let below = Rect { y: area.y + above, height: area.height - above, ..area };
-        tree_view::draw(model, pen, below);
+        let rule = Rect { y: area.y + above, height: u16::from(area.height > above), ..area };
+        pen.fill(rule, "─", pen.theme.rule);
+        let height = area.height.saturating_sub(above + 1);
+        tree_view::draw(model, pen, Rect { y: rule.bottom(), height, ..area });
     }
 
     fn evidence(&self, model: &Model, pen: &Pen<'_>) -> Sheet {

@@ -54,8 +54,6 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     if area.height < 3 {
         return;
     }
-    pen.fill(Rect { height: 1, ..area }, "─", theme.rule);
-    let area = Rect { y: area.y + 1, height: area.height - 1, ..area };
     let Some(both) = tree::compared(model) else {
         pen.wrapped(
             Rect { x: area.x + 1, width: area.width - 2, ..area },

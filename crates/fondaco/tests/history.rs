@@ -110,6 +110,16 @@ fn what_is_wrong_with_a_comparison_is_said_before_or_after_it() {
     said(&["now", &demo.path("nowhere")], "cannot open");
     let plain = demo.path("home/acoustics/notes.txt");
     said(&["compare", &plain, &root], "is not a saved scan");
+    said(&["now", "s3://seamark/logs"], "is not seen from here");
+    said(&["now", &root, "--for", "0s"], "a second or more");
+    let gone = demo.fondaco(&["history", &demo.path("nowhere")]).ok();
+    assert!(gone.err().contains("there is no"), "{}", gone.err());
+    // a tree in another one, as a snapshot may be, is compared with all of it
+    let inner = demo.path("telemetry");
+    let trees = demo.fondaco(&["compare", &inner, &root]).ok();
+    assert!(trees.out().contains(&format!("{inner} → {root}\n")), "{}", trees.out());
+    let trees = demo.fondaco(&["compare", &inner, &root, "--json"]).ok().json();
+    assert!(trees["changes"]["new"]["entries"].as_u64() > Some(1_000), "{trees}");
     // the other way round is said, not refused
     let turned = demo.fondaco(&["compare", "60", "31"]).ok();
     assert!(turned.err().contains("was scanned after the second"), "{}", turned.err());
@@ -185,6 +195,10 @@ fn the_tide_and_what_changed_are_gone_through_and_planned_from() {
     terminal.keys(&["2", "g"]).shows(&["Compared with scan", "in 3", "="]);
     terminal.keys(&["o", "o", "o", "o", "o"]).shows(&["Ordered by what grew"]);
     terminal.keys(&["4"]).shows(&["broken down by", "in 3"]);
+    // another tree, which lies in the one at hand
+    terminal.keys(&["0", "D"]).shows(&["Type its path"]);
+    terminal.type_text(&demo.path("telemetry"));
+    terminal.keys(&["Enter"]).shows(&["telemetry > the scan at hand", "new"]);
     terminal.keys(&["q"]).shows(&["Type"]);
     terminal.type_text("quit");
     terminal.keys(&["Enter"]).shows(&["ENDED 0"]);

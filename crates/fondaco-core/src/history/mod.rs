@@ -18,7 +18,7 @@ use rusqlite::{Connection, params};
 
 pub use comparison::{
     Amount, ChangedRow, Changes, Comparison, EntryChange, Fate, Measure, Place, PlaceId, Side,
-    SliceChange, SliceChanges, compare, same_place,
+    SliceChange, SliceChanges, as_they_are, compare, same_place,
 };
 pub use summary::{Growing, PartSizes, PartSort, SizeThen, keep_scan};
 pub use tide::{Tide, TideColumn};

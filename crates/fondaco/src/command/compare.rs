@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result, bail};
 use fondaco_core::archive::is_store;
 use fondaco_core::catalog::{Catalog, EntryId};
-use fondaco_core::history::{Measure, Side, compare, same_place};
+use fondaco_core::history::{Measure, Side, as_they_are, compare, same_place};
 use fondaco_core::lens::AccountsOf;
 use fondaco_core::rule::kept_days;
 use fondaco_core::saved;
@@ -30,7 +30,12 @@ pub(super) fn run(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<Ou
     }
     let (before, after) = both(arguments, state)?;
     let names = AccountsOf { origin: after.origin(), system: &*system };
-    let (was, is) = same_place(&before, &after).context("one of the two scans is empty")?;
+    let places = match is_tree(&arguments.before) && arguments.after.as_deref().is_some_and(is_tree)
+    {
+        true => as_they_are(&before, &after),
+        false => same_place(&before, &after),
+    };
+    let (was, is) = places.context("one of the two scans is empty")?;
     let inner = arguments
         .below
         .as_deref()
@@ -130,7 +135,7 @@ fn both(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<(Catalog, Ca
         return Ok((moment(&arguments.before, state.clone())?, moment(after, state)?));
     }
     let given = Path::new(&arguments.before);
-    if !is_number(&arguments.before) && (is_store(given) || given.is_dir()) {
+    if is_tree(&arguments.before) {
         let place = match is_store(given) {
             true => given.to_owned(),
             false => {
@@ -160,6 +165,11 @@ fn both(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<(Catalog, Ca
     let place = root.path.clone();
     let after = live(place, state)?;
     Ok((before, after))
+}
+
+/// Whether it is a directory or a store as it is now, and no scan of one.
+fn is_tree(text: &str) -> bool {
+    !is_number(text) && (is_store(Path::new(text)) || Path::new(text).is_dir())
 }
 
 fn is_number(text: &str) -> bool {

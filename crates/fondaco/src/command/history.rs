@@ -1,5 +1,6 @@
 //! `fondaco history`
 
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
@@ -31,6 +32,12 @@ pub(super) fn run(arguments: &cli::History, state: Option<PathBuf>) -> Result<Ou
         return Ok(Outcome::AllDone);
     }
     if let Some(path) = &arguments.path {
+        if path.symlink_metadata().is_err_and(|error| error.kind() == ErrorKind::NotFound) {
+            tell!(
+                "there is no {} now: the level is that of the volume on which it would lie",
+                Shown(path)
+            );
+        }
         tell_answer(&of_path(path, since, now, &state)?, &arguments.form)?;
         return Ok(Outcome::AllDone);
     }

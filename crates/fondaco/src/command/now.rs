@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use fondaco_core::activity::Watch;
+use fondaco_core::archive::is_store;
 use fondaco_core::shown::Shown;
 use fondaco_core::units::UnitStyle;
 
@@ -12,15 +13,21 @@ use super::look::tell_answer;
 use super::{Outcome, stop_asked};
 use crate::cli;
 use crate::environment::open_state;
-use crate::output::ProgressLine;
+use crate::output::{ProgressLine, usage};
 use crate::query::{Now, volume_words};
 
 /// How often is looked.
 const TICK: Duration = Duration::from_millis(500);
 
 pub(super) fn run(arguments: &cli::Now, state: Option<PathBuf>) -> Result<Outcome> {
-    let state = open_state(state)?;
     let path = &arguments.path;
+    if is_store(path) {
+        usage!("{}: who writes into a store is not seen from here", Shown(path));
+    }
+    if arguments.how_long.secs() == 0 {
+        usage!("--for takes a second or more");
+    }
+    let state = open_state(state)?;
     let place = path.canonicalize().with_context(|| format!("cannot open {}", Shown(path)))?;
     let until = Instant::now() + Duration::from_secs(arguments.how_long.secs());
     stop_asked();

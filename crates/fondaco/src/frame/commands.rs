@@ -125,7 +125,7 @@ fn has_growth(model: &Model) -> bool {
 /// What changed since an earlier scan is told, and it may be another.
 fn compares(model: &Model) -> bool {
     let room = model.station.room();
-    let told = room.shows_changes() || (room.has_growth() && model.growth.shown);
+    let told = room.shows_changes(model) || (room.has_growth() && model.growth.shown);
     told && model.growth.moments.len() > 1
 }
 

@@ -374,6 +374,13 @@ impl Answer for WholeComparison<'_> {
         let place = found.place(self.place);
         let between = before.now().age(after.now());
         say!("{} → {}  ({between} between them)", before.now().local(), after.now().local());
+        let paths =
+            [place.before().map(|id| before.path(id)), place.after().map(|id| after.path(id))];
+        match &paths {
+            [Some(was), Some(is)] if was != is => say!("  {} → {}", Shown(was), Shown(is)),
+            [_, Some(one)] | [Some(one), None] => say!("  {}", Shown(one)),
+            [None, None] => {}
+        }
         for line in summary_lines(&place.changes) {
             say!("  {line}");
         }

@@ -259,7 +259,7 @@ pub trait Room: Sync {
     }
 
     /// It tells what changed since an earlier scan, whether or not the column is shown.
-    fn shows_changes(&self) -> bool {
+    fn shows_changes(&self, _: &Model) -> bool {
         false
     }
 

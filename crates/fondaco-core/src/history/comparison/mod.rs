@@ -205,6 +205,12 @@ pub fn same_place(before: &Catalog, after: &Catalog) -> Option<(EntryId, EntryId
     })
 }
 
+/// All of two trees, wherever they lie: a snapshot or a copy may lie inside the tree that it is one of. Nothing if one of them
+/// is empty.
+pub fn as_they_are(before: &Catalog, after: &Catalog) -> Option<(EntryId, EntryId)> {
+    Some((before.top()?, after.top()?))
+}
+
 impl Comparison {
     /// The rows that tell most of what happened, the largest first: instead of a directory in which nearly all is the change
     /// of one thing in it, that thing.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use fondaco_core::analysis::BreakdownBy;
 use fondaco_core::catalog::{Catalog, EntryId, Seen};
-use fondaco_core::history::{Measure, Side, compare, same_place};
+use fondaco_core::history::{Measure, Side, as_they_are, compare, same_place};
 use fondaco_core::lens::{AccountsOf, Lens};
 use fondaco_core::saved;
 use fondaco_core::state::State;
@@ -103,7 +103,7 @@ fn ask(model: &mut Model) -> Vec<Job> {
 
 /// Looks again if something that growth depends on is another: the scan, the lens.
 pub fn refresh(model: &mut Model) -> Vec<Job> {
-    let wanted = model.growth.shown || model.station.room().shows_changes();
+    let wanted = model.growth.shown || model.station.room().shows_changes(model);
     let jobs = if wanted { look(model) } else { Vec::new() };
     measure(model);
     jobs
@@ -295,7 +295,13 @@ impl Question for AskGrowth {
 
 fn compared(asked: &AskGrowth, after: Seen<'_>) -> Option<ComparedScans> {
     let before = &asked.before;
-    let (was, is) = same_place(before, after.catalog())?;
+    // the root of what was scanned where it lies is the path that was typed; a file of a scan is none of its roots
+    let is_tree = asked.other.is_some()
+        && asked.other == before.roots().first().map(|root| root.path.clone());
+    let (was, is) = match is_tree {
+        true => as_they_are(before, after.catalog())?,
+        false => same_place(before, after.catalog())?,
+    };
     let names = AccountsOf { origin: before.origin(), system: &asked.state };
     let lens = Lens::parse(&asked.lens, &names).ok().filter(|_| !asked.lens.is_empty());
     let chosen = lens.map(|lens| lens.select(before, &names));

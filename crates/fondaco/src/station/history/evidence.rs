@@ -157,7 +157,7 @@ fn of_now(model: &Model, pen: &Pen<'_>) -> Sheet {
 
 /// By how much an entry has changed, where that is shown on another station.
 pub(super) fn add_growth(model: &Model, id: EntryId, sheet: &mut Sheet) {
-    let grown = growth::of_entry(model, id).filter(|_| !model.station.room().shows_changes());
+    let grown = growth::of_entry(model, id).filter(|_| !model.station.room().shows_changes(model));
     let (Some(grown), Some(both)) = (grown, model.growth.compared.as_ref()) else { return };
     let since = both.earlier.1.local();
     if grown == 0 {

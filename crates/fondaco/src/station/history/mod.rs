@@ -181,8 +181,8 @@ impl super::Room for Room {
         tree::subject(model)
     }
 
-    fn shows_changes(&self) -> bool {
-        true
+    fn shows_changes(&self, model: &Model) -> bool {
+        !in_now(model)
     }
 
     fn offers_scans(&self) -> bool {

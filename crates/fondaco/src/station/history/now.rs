@@ -13,7 +13,7 @@ use fondaco_core::state::State;
 use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{Asking, Filling, Model, TypedAnswer};
-use crate::frame::update::ask;
+use crate::frame::update::{ask, growth};
 use crate::query::rate_words;
 
 /// How often is looked.
@@ -79,7 +79,9 @@ pub(super) fn turn(model: &mut Model) -> Vec<Job> {
             stop.store(true, Relaxed);
         }
         model.filling = None;
-        return super::tide::look(model);
+        let mut jobs = super::tide::look(model);
+        jobs.extend(growth::refresh(model));
+        return jobs;
     }
     let Some(volume) = model.gauge_volume() else { return Vec::new() };
     let (mount_point, state) = (volume.mount_point.clone(), model.state.clone());

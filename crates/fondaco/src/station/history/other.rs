@@ -28,6 +28,8 @@ struct Where;
 impl TypedAnswer for Where {
     fn take(&self, model: &mut Model, typed: &str) -> Result<Vec<Job>, Failure> {
         let path = PathBuf::from(typed);
+        let cannot = |error| format!("{}: {error}", Shown(&path));
+        let path = path.canonicalize().map_err(cannot)?;
         let meta = path.metadata().map_err(|error| format!("{}: {error}", Shown(&path)))?;
         if !meta.is_file() && !meta.is_dir() {
             return Err(format!("{} is no directory and no file of a scan", Shown(&path)).into());

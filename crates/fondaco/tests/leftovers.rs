@@ -140,9 +140,20 @@ impl System {
         let groups = ["--group", "packages", "--group", "kernels"];
         let plan = ["--plan", "usual", "-o", "/var/tmp/plan.json"];
         self.leftovers(&[groups, plan].concat()).ok();
-        let text = std::fs::read(self.at("/var/tmp/plan.json")).unwrap();
-        let plan: Value = serde_json::from_slice(&text).unwrap();
-        plan["actions"].as_array().unwrap().clone()
+        self.planned()
+    }
+
+    /// The actions of the plan that was written last. One of many actions is packed: a line for each, after the first.
+    fn planned(&self) -> Vec<Value> {
+        let unpacked = Command::new("zstd").arg("-dcf").arg(self.at("/var/tmp/plan.json")).output();
+        let unpacked = Ran(unpacked.unwrap()).ok().out();
+        if let Ok(whole) = serde_json::from_str::<Value>(&unpacked)
+            && let Some(actions) = whole["actions"].as_array()
+        {
+            return actions.clone();
+        }
+        let lines = unpacked.lines().skip(1);
+        lines.map(|line| serde_json::from_str(line).unwrap()).collect()
     }
 
     fn at(&self, path: &str) -> PathBuf {
@@ -520,27 +531,21 @@ fn what_was_planted_is_found_and_what_looks_like_it_stays() {
         "--all",
     ]);
     assert!(matches!(plan.code(), 0 | 3), "{}{}", plan.out(), plan.err());
-    let plan: Value =
-        serde_json::from_slice(&std::fs::read(system.at("/var/tmp/plan.json")).unwrap()).unwrap();
-    let targets: Vec<&str> = plan["actions"]
-        .as_array()
-        .unwrap()
-        .iter()
-        .map(|action| action["target"]["path"].as_str().unwrap())
-        .collect();
+    let actions = system.planned();
+    let targets: Vec<&str> =
+        actions.iter().map(|action| action["target"]["path"].as_str().unwrap()).collect();
     let holds_trap =
         |target: &&&str| system.traps.iter().any(|trap| Path::new(trap).starts_with(target));
     let trapped: Vec<_> = targets.iter().filter(holds_trap).collect();
     assert!(trapped.is_empty(), "{trapped:?}");
-    the_sums_are_what_is_forecast(&document, &plan);
+    the_sums_are_what_is_forecast(&document, &actions);
 }
 
 /// The sum of a group is what planning it forecasts, and the total counts what is in several groups once.
-fn the_sums_are_what_is_forecast(document: &Value, plan: &Value) {
+fn the_sums_are_what_is_forecast(document: &Value, actions: &[Value]) {
     let forecast = |title: &str| -> u64 {
         let reason = format!("left over: {title}");
-        let actions = plan["actions"].as_array().unwrap().iter();
-        let of_group = actions.filter(|action| action["reason"] == reason.as_str());
+        let of_group = actions.iter().filter(|action| action["reason"] == reason.as_str());
         of_group
             .map(|action| {
                 action["frees"]["now"].as_u64().unwrap()

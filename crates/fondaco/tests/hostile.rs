@@ -143,26 +143,29 @@ fn nothing_that_others_wrote_reaches_the_terminal_or_a_file_as_it_is() {
     clean(&place.fondaco(&["volumes"]), "settings");
     clean(&place.fondaco(&["journal"]), "settings");
     std::fs::remove_file(state.join("settings.toml")).unwrap();
-    damage_the_journal(&state.join("journal.db"));
+    let run = place.fondaco(&["journal", "1", "--json"]).ok().json();
+    damage_the_journal(&state.join("journal.db"), run["begun"].as_str().unwrap());
     clean(&place.fondaco(&["journal"]), "the journal");
     clean(&place.fondaco(&["journal", "1"]), "an entry of the journal");
 }
 
-/// Makes texts in the journal what a damaged device, or somebody who can write to it, could make of them.
-fn damage_the_journal(path: &Path) {
-    let database = std::fs::read(path).unwrap();
-    let text = String::from_utf8_lossy(&database).into_owned();
-    assert!(text.contains("put back"), "the state of an action is in it");
-    let mut damaged = database.clone();
-    let word = b"put back";
+/// Makes texts in the journal what a damaged device, or somebody who can write to it, could make of them: when the run was
+/// begun, and how its actions stand where that is not compressed.
+fn damage_the_journal(path: &Path, begun: &str) {
+    let mut database = std::fs::read(path).unwrap();
     let evil = "\u{1b}]0;x\u{7}".as_bytes();
-    let places: Vec<usize> = (0..database.len() - word.len())
-        .filter(|at| &database[*at..at + word.len()] == word)
-        .collect();
-    for at in places {
-        damaged[at..at + evil.len()].copy_from_slice(evil);
-    }
-    std::fs::write(path, damaged).unwrap();
+    let mut damage = |word: &[u8]| {
+        let windows = database.windows(word.len()).enumerate();
+        let places: Vec<usize> =
+            windows.filter(|(_, window)| *window == word).map(|(at, _)| at).collect();
+        for at in &places {
+            database[*at..at + evil.len()].copy_from_slice(evil);
+        }
+        places.len()
+    };
+    assert!(damage(begun.as_bytes()) > 0, "when the run was begun is in it");
+    damage(b"put back");
+    std::fs::write(path, database).unwrap();
 }
 
 /// Failing output, no random numbers, a limit of file sizes: an error with a message, and the journal settles the rest.

@@ -10,6 +10,7 @@ mod written;
 
 use std::collections::{HashMap, VecDeque};
 use std::ffi::OsStr;
+use std::hash::Hash;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -30,8 +31,8 @@ use crate::volume::{Class, Volume, volume_of};
 const LOOKED_AT: usize = 2000;
 /// Ticks that are kept apart where all are told of.
 const TOGETHER: usize = 64;
-/// So many directories are kept for each tick, those that grew most.
-const DIRECTORIES: usize = 512;
+/// So many directories and so many processes are kept for each tick, those that grew most.
+const LARGEST: usize = 512;
 /// Stands for the number of processes that have ended before anything was known of them.
 const ENDED: u32 = 0;
 
@@ -169,7 +170,7 @@ pub struct Watch {
     kept: Option<usize>,
     ticks: VecDeque<Tick>,
     files: KnownFiles,
-    events: Result<FileEvents, String>,
+    events: Result<FileEvents, NoEvents>,
     processes: HashMap<u32, Process>,
     written: HashMap<u32, u64>,
     used: Option<Bytes>,
@@ -186,7 +187,7 @@ impl Watch {
     /// As `statx(2)` of the directory, and [`CallError`] if the processes cannot be listed.
     pub fn begin(place: &Path, state: &State, kept: Option<usize>) -> Result<Self, CallError> {
         let stat = stat_path(place).map_err(CallError::on(crate::kernel::Op::Examine, place))?;
-        let events = FileEvents::begin(place).map_err(|error| no_events(&error));
+        let events = FileEvents::begin(place).map_err(NoEvents);
         let volume = volume_of(place, state);
         let is_whole =
             |volume: &Volume| volume.class != Class::Simulated && volume.mount_point == place;
@@ -251,6 +252,9 @@ impl Watch {
                 next.take_in(oldest);
             }
         }
+        let (written, ticks) = (&self.written, &self.ticks);
+        let is_told = |pid: &u32| ticks.iter().any(|tick| tick.processes.contains_key(pid));
+        self.processes.retain(|pid, _| written.contains_key(pid) || is_told(pid));
         Ok(())
     }
 
@@ -299,11 +303,10 @@ impl Watch {
             let before = now.and_then(|now| self.written.insert(*pid, now));
             let bytes = now.zip(before).map_or(0, |(now, before)| now.saturating_sub(before));
             wrote.insert(*pid, bytes as f64);
-            match Process::look(*pid) {
-                Some(process) => self.processes.insert(*pid, process),
-                // it may have been known while it lived
-                None => self.processes.get(pid).cloned(),
-            };
+            // one that has ended meanwhile may have been known while it lived
+            if let Some(process) = Process::look(*pid) {
+                self.processes.insert(*pid, process);
+            }
         }
         for (key, Holder { pids, path, stands_for }) in holders {
             let grown = self.files.grown(*key) as f64 * stands_for;
@@ -403,7 +406,7 @@ impl Watch {
             volume_rate: used.filter(|_| seconds > 0.0).map(|used| a_second(used as f64)),
             free: self.free,
             hidden: self.hidden,
-            no_events: self.events.as_ref().err().cloned(),
+            no_events: self.events.as_ref().err().map(NoEvents::to_string),
             events: self.ticks.iter().map(|tick| tick.events).sum(),
             lost: self.ticks.iter().any(|tick| tick.lost),
             estimated: self.ticks.iter().any(|tick| tick.estimated),
@@ -436,18 +439,30 @@ impl Tick {
 
     /// Keeps what grew most, so that a storm does not take all memory.
     fn forget_smallest(&mut self) {
-        if self.directories.len() > DIRECTORIES {
-            let mut all: Vec<(PathBuf, Growth)> = self.directories.drain().collect();
-            all.sort_by(|a, b| b.1.bytes.total_cmp(&a.1.bytes));
-            all.truncate(DIRECTORIES);
-            self.directories = all.into_iter().collect();
-            self.estimated = true;
-        }
+        let forgotten = [keep_largest(&mut self.directories), keep_largest(&mut self.processes)];
+        self.largest.retain(|pid, _| self.processes.contains_key(pid));
+        self.estimated |= forgotten.contains(&true);
     }
 }
 
-/// Why the kernel does not tell, in words.
-fn no_events(error: &io::Error) -> String {
+/// Forgets what grew least where there is too much of it. Says whether something was forgotten.
+fn keep_largest<K: Eq + Hash>(grown: &mut HashMap<K, Growth>) -> bool {
+    if grown.len() <= LARGEST {
+        return false;
+    }
+    let mut all: Vec<(K, Growth)> = grown.drain().collect();
+    all.sort_by(|a, b| b.1.bytes.total_cmp(&a.1.bytes));
+    all.truncate(LARGEST);
+    grown.extend(all);
+    true
+}
+
+/// Why the kernel does not tell what is written on a file system.
+#[derive(Debug, thiserror::Error)]
+#[error("{}", why(.0))]
+struct NoEvents(#[source] io::Error);
+
+fn why(error: &io::Error) -> String {
     match error.raw_os_error() {
         Some(libc::EPERM) => "only root may listen to a whole file system".to_owned(),
         Some(libc::EXDEV | libc::EOPNOTSUPP | libc::ENODEV) => {

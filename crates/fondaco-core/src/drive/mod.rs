@@ -6,6 +6,7 @@
 mod smart;
 
 use std::collections::HashMap;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
@@ -22,7 +23,7 @@ use crate::volume::{Class, Volume, volume_of};
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Health {
-    /// Nobody tells.
+    /// Neither the disk nor the kernel says how it does.
     #[default]
     Unknown,
     /// It says so itself, and nothing speaks against it.
@@ -67,7 +68,7 @@ impl Drive {
         own.or(self.kernel.model.as_deref())
     }
 
-    /// Degrees Celsius.
+    /// How warm it is in degrees Celsius, by its own answer or else by the kernel's.
     pub fn temperature(&self) -> Option<i64> {
         self.own.as_ref().and_then(|own| own.temperature).or(self.kernel.temperature)
     }
@@ -142,7 +143,10 @@ impl Asking {
     pub fn here() -> Self {
         let is_root = kernel::effective_user() == 0;
         let places = ["/usr/sbin/smartctl", "/usr/bin/smartctl", "/sbin/smartctl"];
-        let installed = places.into_iter().map(PathBuf::from).find(|path| path.exists());
+        let installed = places.into_iter().map(PathBuf::from).find(|path| {
+            // what cannot be looked at may be there: running it tells
+            kernel::is_there(path).unwrap_or(true)
+        });
         Self { devices: BlockDevices::default(), smartctl: installed.filter(|_| is_root) }
     }
 }
@@ -173,8 +177,9 @@ pub fn failing_places<'a>(
 ) -> Vec<String> {
     let mut warnings = Vec::new();
     for place in places {
-        // what is not there yet is made on the volume of what is
-        let there = place.ancestors().find(|above| above.exists()).unwrap_or(place);
+        // what is not there yet is made on the volume of what is; what cannot be looked at may be there
+        let is_there = |above: &&Path| kernel::is_there(above).unwrap_or(true);
+        let there = place.ancestors().find(is_there).unwrap_or(place);
         let drives = drives_of(there, state, asking);
         warnings.extend(drives.and_then(|drives| drives.warning(place)));
     }
@@ -191,9 +196,10 @@ fn behind(volume: &Volume, asking: &Asking, known: &mut HashMap<String, Drive>) 
         Class::Simulated => return none("simulated: there is no disk"),
         Class::Storage => {}
     }
-    let (stack, mut troubles) = match stack_of(volume, asking, 0) {
+    let lies_on = FileSystem { dev: volume.dev, fs_type: &volume.fs_type, source: &volume.source };
+    let (stack, mut troubles) = match stack_of(&lies_on, asking, 0) {
         Ok(found) => found,
-        Err(reason) => return none(&reason),
+        Err(reason) => return none(&reason.to_string()),
     };
     for (array, missing) in &stack.degraded {
         troubles.push(format!("{array} lacks {missing} of its members: one more may lose all"));
@@ -208,39 +214,62 @@ fn behind(volume: &Volume, asking: &Asking, known: &mut HashMap<String, Drive>) 
     Drives { disks: stack.disks.iter().map(disk).collect(), troubles, none: None }
 }
 
-/// What is behind a volume, and what its file system has counted.
+/// Why the disks behind a file system are not known.
+#[derive(Debug, thiserror::Error)]
+enum DisksUnknown {
+    /// The kernel's tables cannot be read.
+    #[error("what is behind it is not known: {0}")]
+    Kernel(#[from] io::Error),
+    /// It lies in a file, and no other mounted file system is known to hold the file.
+    #[error("what is behind it is not known")]
+    Holder,
+}
+
+/// A file system that lies on disks.
+struct FileSystem<'a> {
+    dev: u64,
+    fs_type: &'a str,
+    source: &'a Path,
+}
+
+/// File systems in files that lie in each other: more than this is a circle.
+const DEEPEST: usize = 4;
+
+/// What is behind a file system, and what it has counted itself.
 fn stack_of(
-    volume: &Volume,
+    lower: &FileSystem<'_>,
     asking: &Asking,
     depth: usize,
-) -> Result<(DeviceStack, Vec<String>), String> {
+) -> Result<(DeviceStack, Vec<String>), DisksUnknown> {
     let mut troubles = Vec::new();
-    let mut stack = if volume.fs_type == "btrfs" {
+    let mut stack = if lower.fs_type == "btrfs" {
         // its own device numbers are those of its subvolumes
-        let source = volume.source.canonicalize().unwrap_or_else(|_| volume.source.clone());
+        let source = lower.source.canonicalize().unwrap_or_else(|_| lower.source.to_owned());
         let name = source.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        for (device, counts) in asking.devices.btrfs_errors(&name).unwrap_or_default() {
+        for (device, counts) in asking.devices.btrfs_errors(&name)? {
             for (what, count) in counts {
                 let what = what.trim_end_matches("_errs");
                 troubles
                     .push(format!("btrfs has counted {count} errors ({what}) on device {device}"));
             }
         }
-        asking.devices.btrfs_stack(&name)
+        asking.devices.btrfs_stack(&name)?
     } else {
-        asking.devices.behind(volume.dev)
-    }
-    .map_err(|error| format!("what is behind it is not known: {error}"))?;
+        asking.devices.behind(lower.dev)?
+    };
     // a file system in a file lies on what holds the file
     for file in std::mem::take(&mut stack.files) {
-        let mounts = kernel::mounts().map_err(|error| error.to_string())?;
-        let below = kernel::mount_of(&file, &mounts)
-            .filter(|mount| depth < 4 && mount.dev != volume.dev)
-            .ok_or("what is behind it is not known")?;
-        let more = asking.devices.behind(below.dev).map_err(|error| error.to_string())?;
+        let mounts = kernel::mounts()?;
+        let holder = kernel::mount_of(&file, &mounts)
+            .filter(|mount| depth < DEEPEST && mount.dev != lower.dev)
+            .ok_or(DisksUnknown::Holder)?;
+        let holder =
+            FileSystem { dev: holder.dev, fs_type: &holder.fs_type, source: &holder.source };
+        let (more, counted) = stack_of(&holder, asking, depth + 1)?;
         stack.disks.extend(more.disks);
         stack.degraded.extend(more.degraded);
         stack.member_errors.extend(more.member_errors);
+        troubles.extend(counted);
     }
     Ok((stack, troubles))
 }

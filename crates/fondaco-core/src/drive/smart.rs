@@ -69,7 +69,7 @@ pub struct SmartFacts {
     pub model: Option<String>,
     /// Its own verdict.
     pub passed: Option<bool>,
-    /// Degrees Celsius.
+    /// How warm it is, in degrees Celsius.
     pub temperature: Option<i64>,
     /// How much of its life it has used, in percent; may be above 100.
     pub wear: Option<u64>,

@@ -102,7 +102,7 @@ pub struct PartSizes {
 /// A directory that grows, with how fast.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Growing {
-    /// The directory.
+    /// Path of the directory.
     pub path: PathBuf,
     /// Its size when it was scanned last.
     pub allocated: Bytes,

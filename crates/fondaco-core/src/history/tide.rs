@@ -30,7 +30,7 @@ pub struct Tide {
 pub struct TideColumn {
     /// The lowest level in it.
     pub low: f64,
-    /// The highest.
+    /// The highest level in it.
     pub high: f64,
     /// The highest level of inodes; nothing where the volume does not count them.
     pub inodes: Option<f64>,

@@ -4,10 +4,12 @@
 //! `/sys/fs/btrfs/UUID/devinfo` in `btrfs(5)` and `Documentation/hwmon/sysfs-interface.rst` of the kernel.
 
 use std::collections::BTreeSet;
+use std::ffi::OsString;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use super::read_dir::names_in;
+use super::stat::is_there;
 
 /// The deepest stack of devices that is followed: more than this is a circle.
 const DEEPEST: usize = 16;
@@ -39,11 +41,11 @@ pub struct DeviceStack {
 pub struct DiskFacts {
     /// Maker and model.
     pub model: Option<String>,
-    /// It turns.
+    /// Its platters turn, so that jumping from place to place takes time.
     pub rotational: bool,
     /// What its driver says of its state, such as `running`, `live` or `offline`.
     pub state: Option<String>,
-    /// Degrees Celsius.
+    /// How warm it is, in degrees Celsius.
     pub temperature: Option<i64>,
     /// Degrees above which its maker calls it critical.
     pub critical_temperature: Option<i64>,
@@ -84,28 +86,21 @@ impl BlockDevices {
         if let Some(missing) = number(&device.join("md/degraded")).filter(|missing| *missing > 0) {
             stack.degraded.push((name.clone(), missing));
         }
-        if device.join("md").is_dir() {
-            for member in names_in(&device.join("md"))? {
-                let Some(member) = member.to_str().and_then(|name| name.strip_prefix("dev-"))
-                else {
-                    continue;
-                };
-                let errors = number(&device.join(format!("md/dev-{member}/errors")));
-                if let Some(errors) = errors.filter(|errors| *errors > 0) {
-                    stack.member_errors.push((member.to_owned(), errors));
-                }
+        for member in names_if_any(&device.join("md"))? {
+            let Some(member) = member.to_str().and_then(|name| name.strip_prefix("dev-")) else {
+                continue;
+            };
+            let errors = number(&device.join(format!("md/dev-{member}/errors")));
+            if let Some(errors) = errors.filter(|errors| *errors > 0) {
+                stack.member_errors.push((member.to_owned(), errors));
             }
         }
         if let Some(file) = text(&device.join("loop/backing_file")) {
             stack.files.push(file.trim_end_matches(" (deleted)").into());
             return Ok(());
         }
-        let below = match names_in(&device.join("slaves")) {
-            Ok(names) => names,
-            // a partition has none
-            Err(error) if error.kind() == io::ErrorKind::NotFound => Vec::new(),
-            Err(error) => return Err(error),
-        };
+        // a partition has no such directory
+        let below = names_if_any(&device.join("slaves"))?;
         if !below.is_empty() {
             for name in below {
                 let next = device.join("slaves").join(name).canonicalize()?;
@@ -114,7 +109,7 @@ impl BlockDevices {
             return Ok(());
         }
         match device.parent() {
-            Some(disk) if device.join("partition").exists() => {
+            Some(disk) if is_there(&device.join("partition"))? => {
                 Self::follow(&disk.canonicalize()?, depth + 1, stack)
             }
             _ => {
@@ -156,13 +151,17 @@ impl BlockDevices {
     /// The directory of the btrfs that lies on a device, by the name of the device.
     fn btrfs_home(&self, device: &str) -> io::Result<PathBuf> {
         let all = self.sysfs.join("fs/btrfs");
-        let homes = names_in(&all)?.into_iter().map(|name| all.join(name));
-        let lies_on = |home: &PathBuf| home.join("devices").join(device).exists();
-        homes.into_iter().find(lies_on).ok_or_else(|| io::ErrorKind::NotFound.into())
+        for name in names_in(&all)? {
+            let home = all.join(name);
+            if is_there(&home.join("devices").join(device))? {
+                return Ok(home);
+            }
+        }
+        Err(io::ErrorKind::NotFound.into())
     }
 
     /// The errors that btrfs counts on the devices of a file system, by the name of one of them: number of each device and
-    /// what was counted.
+    /// what was counted. Kernels before Linux 5.14 do not tell.
     ///
     /// # Errors
     ///
@@ -170,8 +169,12 @@ impl BlockDevices {
     pub fn btrfs_errors(&self, device: &str) -> io::Result<Vec<(String, Vec<Counted>)>> {
         let home = self.btrfs_home(device)?.join("devinfo");
         let mut found = Vec::new();
-        for device in names_in(&home)? {
-            let text = std::fs::read_to_string(home.join(&device).join("error_stats"))?;
+        for device in names_if_any(&home)? {
+            let text = match std::fs::read_to_string(home.join(&device).join("error_stats")) {
+                Ok(text) => text,
+                Err(error) if error.kind() == io::ErrorKind::NotFound => continue,
+                Err(error) => return Err(error),
+            };
             let counts = text.lines().filter_map(|line| {
                 let (what, count) = line.split_once(' ')?;
                 let count = count.trim().parse::<u64>().ok().filter(|count| *count > 0)?;
@@ -200,6 +203,14 @@ impl BlockDevices {
 fn name_of(device: &Path) -> String {
     let name = device.file_name().map(|name| name.to_string_lossy().into_owned());
     crate::shown::shown(name.unwrap_or_default().replace('!', "/"))
+}
+
+/// The names in a directory; none if there is no such directory.
+fn names_if_any(directory: &Path) -> io::Result<Vec<OsString>> {
+    match names_in(directory) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
+        names => names,
+    }
 }
 
 /// Where the temperature of a disk may be told: its own sensors, or those of its controller.

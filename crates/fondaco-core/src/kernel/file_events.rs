@@ -40,7 +40,7 @@ pub struct FileEvent<'a> {
     pub moved_here: bool,
     /// The handle of its directory, with the sort of handle in its first four bytes.
     pub directory: &'a [u8],
-    /// Its name.
+    /// The name of the entry in its directory.
     pub name: &'a [u8],
 }
 

@@ -74,8 +74,8 @@ pub use rotational::is_rotational;
 pub use share_extents::{ShareOutcome, can_share, share_extents};
 pub use space_map::{Owner, Piece, space_map};
 pub use stat::{
-    Kind, PlainStat, Stat, stat_at, stat_descriptor, stat_for_catalog, stat_open_for_catalog,
-    stat_path, stat_plain_at, stat_plain_open,
+    Kind, PlainStat, Stat, is_there, stat_at, stat_descriptor, stat_for_catalog,
+    stat_open_for_catalog, stat_path, stat_plain_at, stat_plain_open,
 };
 pub use written_files::{
     GrowingFile, WrittenFile, growing_file, growing_file_in, written_by, written_files,

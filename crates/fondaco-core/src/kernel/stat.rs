@@ -292,6 +292,19 @@ pub fn stat_descriptor(descriptor: impl AsFd) -> io::Result<Stat> {
     Ok(Stat::of_statx(&rustix::fs::statx(descriptor, "", AtFlags::EMPTY_PATH, wanted())?))
 }
 
+/// Whether there is an entry at a path, whatever it is. Only the answer that there is none is taken for absence.
+///
+/// # Errors
+///
+/// As `statx(2)`.
+pub fn is_there(path: &Path) -> io::Result<bool> {
+    match stat_path(path) {
+        Ok(_) => Ok(true),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(false),
+        Err(error) => Err(error),
+    }
+}
+
 /// The entry at a path, itself and not what a link points to. For display only: between this call
 /// and the next the path may mean something else.
 ///

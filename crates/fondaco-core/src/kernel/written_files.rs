@@ -18,9 +18,9 @@ use crate::units::Time;
 pub struct GrowingFile {
     /// Number of its device.
     pub dev: u64,
-    /// Its inode.
+    /// Number of its inode on that device.
     pub ino: u64,
-    /// Length.
+    /// Its length in bytes.
     pub size: u64,
     /// Bytes on disk.
     pub allocated: u64,
@@ -31,9 +31,9 @@ pub struct GrowingFile {
 /// A file that a process has open for writing.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct WrittenFile {
-    /// The process.
+    /// The process that has it open.
     pub pid: u32,
-    /// The file.
+    /// What the file is and how large it is.
     pub file: GrowingFile,
     /// Its path as the process sees it; with ` (deleted)` behind it if it has no name any more.
     pub path: PathBuf,

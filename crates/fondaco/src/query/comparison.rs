@@ -52,7 +52,7 @@ pub struct ComparedRow {
     pub other: Option<PathBuf>,
     /// Bytes before and afterwards.
     pub amounts: [Bytes; 2],
-    /// What changed.
+    /// What made the difference between the two amounts.
     pub changes: Changes,
 }
 
@@ -63,7 +63,7 @@ pub struct Compared<'a> {
     pub before: &'a Catalog,
     /// The later one.
     pub after: &'a Catalog,
-    /// What changed.
+    /// What changed from the earlier to the later one.
     pub found: &'a Comparison,
 }
 
@@ -137,7 +137,7 @@ impl Compared<'_> {
 
 /// The whole answer of `fondaco compare`.
 pub struct WholeComparison<'a> {
-    /// The scans.
+    /// The two scans with what changed between them.
     pub compared: Compared<'a>,
     /// The place that is told.
     pub place: PlaceId,

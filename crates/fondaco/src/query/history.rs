@@ -9,6 +9,7 @@ use fondaco_core::carry_out::Journal;
 use fondaco_core::history::{
     Growing, History, Outlook, PartSizes, PartSort, Sample, SizeThen, Tide,
 };
+use fondaco_core::kernel;
 use fondaco_core::saved;
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::state::State;
@@ -24,7 +25,7 @@ use crate::words::{full_in, range, rise, signed_bytes};
 /// Something that happened, at a moment of the tide.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Mark {
-    /// When.
+    /// When it happened or was first seen.
     pub at: Time,
     /// What it was.
     pub what: MarkSort,
@@ -58,7 +59,7 @@ impl Mark {
 /// A volume, or a directory on one, over a time.
 #[derive(Clone, Debug)]
 pub struct VolumeHistory {
-    /// The volume.
+    /// The volume whose level is told.
     pub volume: Volume,
     /// The directory that was asked about: the mount point or something below it.
     pub place: PathBuf,
@@ -168,7 +169,7 @@ impl VolumeHistory {
 
 /// The runs that changed something on a volume.
 fn runs(state: &State, volume: &Volume, since: Time) -> Result<Vec<Mark>> {
-    if !state.journal_file().exists() {
+    if !kernel::is_there(&state.journal_file())? {
         return Ok(Vec::new());
     }
     let journal = Journal::open(&state.journal_file())?;
@@ -407,9 +408,9 @@ impl Answer for VolumesHistory {
 /// What a store held each time that it was listed.
 #[derive(Debug)]
 pub struct SizesHistory {
-    /// Its address.
+    /// The address of the store, or of a part of it.
     pub place: PathBuf,
-    /// Oldest first.
+    /// What was listed, the oldest first.
     pub sizes: Vec<SizeThen>,
 }
 

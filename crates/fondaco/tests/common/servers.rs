@@ -164,7 +164,7 @@ fn free_port() -> u16 {
 /// What happens to one of the connections to a server.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Fault {
-    /// Nothing.
+    /// Nothing: it goes through as it is.
     None,
     /// It is cut after so many bytes to the server.
     CutGoing(u64),

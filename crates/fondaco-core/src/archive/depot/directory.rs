@@ -85,11 +85,7 @@ impl DepotPlace {
 }
 
 fn is_there(path: &Path) -> Result<bool, CallError> {
-    match kernel::stat_path(path) {
-        Ok(_) => Ok(true),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(false),
-        Err(error) => Err(CallError::on(Op::Examine, path)(error)),
-    }
+    kernel::is_there(path).map_err(CallError::on(Op::Examine, path))
 }
 
 impl DirectoryDepot {

@@ -25,7 +25,7 @@ const NONE: u32 = u32::MAX;
 /// Which bytes are compared.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Measure {
-    /// On disk.
+    /// The space that it takes on disk.
     #[default]
     Allocated,
     /// The length: the one to take where the two sides lie on file systems that store the same file in different ways.
@@ -45,9 +45,9 @@ impl Measure {
 /// One side of a comparison: a directory of a scan, as far as a lens shows it.
 #[derive(Clone, Copy, Debug)]
 pub struct Side<'a> {
-    /// The scan.
+    /// The scan, as far as the lens shows it.
     pub seen: Seen<'a>,
-    /// The directory.
+    /// The directory of the scan that is compared with that of the other side.
     pub at: EntryId,
 }
 
@@ -175,7 +175,7 @@ pub struct Comparison {
 /// Something in a place that changed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ChangedRow {
-    /// A directory.
+    /// A directory, with all that changed below it.
     Place(PlaceId),
     /// Anything else, or the directory's own blocks: its number among the entries of the comparison.
     Entry(u32),
@@ -268,7 +268,7 @@ impl Comparison {
         PlaceId(0)
     }
 
-    /// A place.
+    /// The place that has this number.
     pub fn place(&self, id: PlaceId) -> &Place {
         &self.places[id.0 as usize]
     }

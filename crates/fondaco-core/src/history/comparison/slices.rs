@@ -19,7 +19,7 @@ pub struct SliceChange {
 /// A comparison by a property. The slices add up to the whole, but for what moved from one to another.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SliceChanges {
-    /// The property.
+    /// The property that entries are told apart by.
     pub by: BreakdownBy,
     /// The largest difference first; those in which nothing changed are left out.
     pub slices: Vec<SliceChange>,

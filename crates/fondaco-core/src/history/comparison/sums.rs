@@ -17,7 +17,7 @@ pub struct Amount {
 }
 
 impl Amount {
-    /// One name.
+    /// The amount of a single name that has so many bytes.
     pub(super) fn one(bytes: u64) -> Self {
         Self { entries: 1, bytes: Bytes::new(bytes) }
     }

@@ -66,7 +66,7 @@ pub struct ComparedScans {
     pub later: Later,
     /// When the later one was made.
     pub later_at: Time,
-    /// What changed.
+    /// What changed from the earlier to the later one.
     pub found: Comparison,
     /// The lens under which it was compared.
     pub lens: String,

@@ -61,7 +61,7 @@ pub struct Notice {
 /// How fast a volume fills at this moment.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Filling {
-    /// Which volume.
+    /// Where the volume is mounted.
     pub mount_point: PathBuf,
     /// Seconds until it is full at this rate.
     pub full_in: f64,

@@ -64,7 +64,7 @@ pub struct Settings {
     pub keep: Vec<String>,
     /// Volumes that exist only as directories.
     pub simulated: Vec<SimulatedVolume>,
-    /// How many scans that were saved by themselves are kept at most; 0 saves none. They are thinned as they grow old.
+    /// How many scans that were not saved for good are kept at most; 0 saves none by itself. They are thinned as they grow old.
     pub scans_kept: usize,
     /// How many bytes they may take.
     pub scans_budget: Bytes,

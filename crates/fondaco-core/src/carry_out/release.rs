@@ -85,14 +85,14 @@ fn refused(held: &HeldTarget, reason: impl Into<String>) -> Refusal {
 
 /// Processes that are never ended: the first one, and those that this program hangs on.
 fn guard_processes(held: &HeldTarget) -> Result<(), Refusal> {
-    let never = |process: &Process| Some((process.pid, process.never_ended()?));
+    let never = |process| Process::never_ended(process).map(|reason| (process, reason));
     match held.holders.iter().find_map(never) {
-        Some((0, _)) => {
-            let command = &held.holders.iter().find(|process| process.pid == 0);
-            let command = command.map_or("", |process| process.command.as_str());
+        Some((Process { pid: 0, command, .. }, _)) => {
             Err(refused(held, format!("{command} holds it: see losetup -l, and detach it")))
         }
-        Some((1, _)) => Err(refused(held, "pid 1 holds it, which is never touched")),
+        Some((Process { pid: 1, .. }, _)) => {
+            Err(refused(held, "pid 1 holds it, which is never touched"))
+        }
         Some((_, reason)) => Err(refused(held, reason)),
         None => Ok(()),
     }

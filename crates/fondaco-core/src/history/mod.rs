@@ -18,7 +18,7 @@ use rusqlite::{Connection, params};
 
 pub use comparison::{
     Amount, ChangedRow, Changes, Comparison, EntryChange, Fate, Measure, Place, PlaceId, Side,
-    SliceChange, SliceChanges, as_they_are, compare, same_place,
+    SliceChange, SliceChanges, as_they_are, compare, compare_through, same_place,
 };
 pub use summary::{Growing, PartSizes, PartSort, SizeThen, keep_scan};
 pub use tide::{Tide, TideColumn};
@@ -50,6 +50,9 @@ pub enum HistoryError {
 }
 
 const VERSION: u32 = 2;
+
+/// So many seconds are looked back to tell where something is going.
+pub const LOOKED_BACK: i64 = 92 * 86_400;
 
 const SCHEMA: &str = "
 CREATE TABLE sample (
@@ -207,7 +210,7 @@ impl History {
     ///
     /// [`HistoryError::Database`].
     pub fn outlook(&self, volume: &Volume, now: Time) -> Result<Outlook, HistoryError> {
-        let mut samples = self.samples(volume, Time::at(now.sec - 92 * 86_400))?;
+        let mut samples = self.samples(volume, Time::at(now.sec - LOOKED_BACK))?;
         // a clock that was set back leaves samples that lie ahead
         samples.retain(|sample| sample.at <= now);
         // what it says now is not kept every time, but counts

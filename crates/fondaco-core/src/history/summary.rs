@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use rusqlite::{OptionalExtension, Transaction, params};
 
 use super::trend::{Outlook, Sample, outlook};
-use super::{History, HistoryError};
+use super::{History, HistoryError, LOOKED_BACK};
 use crate::analysis::{BreakdownBy, SliceKey, breakdown};
 use crate::catalog::{Catalog, EntryId, Order};
 use crate::saved::{self, SavedError};
@@ -234,7 +234,7 @@ impl History {
         free: Option<Bytes>,
         now: Time,
     ) -> Result<Vec<Growing>, HistoryError> {
-        let since = Time::at(now.sec - 92 * DAY);
+        let since = Time::at(now.sec - LOOKED_BACK);
         let parts = self.parts(place, PartSort::Directory, since)?;
         let newest = parts.iter().filter_map(|part| part.sizes.last()).map(|size| size.at).max();
         let mut growing: Vec<Growing> = Vec::new();

@@ -1,4 +1,4 @@
-//! Which of the scans that were saved by themselves are kept.
+//! Which of the scans that were not saved for good are kept.
 
 use std::collections::{BTreeSet, HashSet};
 use std::path::PathBuf;
@@ -12,7 +12,7 @@ use crate::units::{Bytes, Time};
 
 const DAY: i64 = 86_400;
 
-/// What is wanted of scans that were saved by themselves.
+/// What is wanted of scans that were not saved for good.
 #[derive(Clone, Copy, Debug)]
 struct Wanted {
     /// So many at most.
@@ -36,7 +36,7 @@ impl Wanted {
     }
 }
 
-/// Forgets scans that were saved by themselves: of each place all of the last day stay, then the last of each day, of each
+/// Forgets scans that were not saved for good: of each place all of the last day stay, then the last of each day, of each
 /// week and of each month, as far as the settings allow by number and bytes. The last one of a place always stays. Gives how
 /// many were forgotten.
 ///

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 use fondaco_core::analysis::BreakdownBy;
-use fondaco_core::units::Age;
+use fondaco_core::units::{Age, Time};
 
 use super::{Form, Look, words};
 
@@ -72,8 +72,8 @@ pub struct History {
     /// A directory or volume; without it all volumes are told in a line each
     pub path: Option<PathBuf>,
     /// Since this day or moment, in UTC; else of the last three months
-    #[arg(long, value_name = "DAY", value_parser = words::moment)]
-    pub since: Option<String>,
+    #[arg(long, value_name = "DAY", value_parser = words::time)]
+    pub since: Option<Time>,
     #[command(flatten)]
     pub form: Form,
 }

@@ -39,13 +39,16 @@ pub(super) fn points(text: &str) -> Result<(f64, f64), Expected> {
 }
 
 /// A day or a moment, as the beginning of an RFC 3339 time in UTC.
-pub(super) fn moment(text: &str) -> Result<String, Expected> {
+pub(super) fn time(text: &str) -> Result<Time, Expected> {
     let expected = Expected("a day or a moment, such as 2041-03-07 or 2041-03-07T03:00");
-    let whole = format!("{text}{}", "0000-01-01T00:00:00Z".get(text.len()..).unwrap_or_default());
-    match text.is_ascii() && text.len() >= 10 && Time::of_rfc3339(&whole).is_some() {
-        true => Ok(text.to_owned()),
-        false => Err(expected),
-    }
+    let rest = "0000-01-01T00:00:00Z".get(text.len()..).unwrap_or_default();
+    let whole = (text.is_ascii() && text.len() >= 10).then(|| format!("{text}{rest}"));
+    whole.and_then(|whole| Time::of_rfc3339(&whole)).ok_or(expected)
+}
+
+/// As [`time`], kept as the text that it is.
+pub(super) fn moment(text: &str) -> Result<String, Expected> {
+    time(text).map(|_| text.to_owned())
 }
 
 pub(super) fn descriptor(text: &str) -> Result<(u32, u32), Expected> {

@@ -6,7 +6,7 @@ use anyhow::{Context, Result, bail};
 use fondaco_chart::Look;
 use fondaco_core::analysis::AgeBy;
 use fondaco_core::catalog::Order;
-use fondaco_core::history::Outlook;
+use fondaco_core::history::{LOOKED_BACK, Outlook};
 use fondaco_core::shown::Shown;
 use fondaco_core::units::{Time, UnitStyle};
 use fondaco_core::volume::volumes;
@@ -40,7 +40,7 @@ pub(super) fn run(arguments: &cli::Chart, state: Option<PathBuf>) -> Result<Outc
             bail!("say of which volume or directory: one PATH");
         };
         let now = Time::now();
-        let tide = history::of_path(place, Time::at(now.sec - history::BACK), now, &state)?;
+        let tide = history::of_path(place, Time::at(now.sec - LOOKED_BACK), now, &state)?;
         return write(&tide, &paper, &arguments.output, Outcome::AllDone);
     }
     if arguments.paths.is_empty() && arguments.walk.saved.is_none() {

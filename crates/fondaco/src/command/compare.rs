@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result, bail};
 use fondaco_core::archive::is_store;
 use fondaco_core::catalog::{Catalog, EntryId};
-use fondaco_core::history::{Measure, Side, as_they_are, compare, same_place};
+use fondaco_core::history::{Measure, Side, as_they_are, compare_through, same_place};
 use fondaco_core::lens::AccountsOf;
 use fondaco_core::rule::kept_days;
 use fondaco_core::saved;
@@ -30,27 +30,23 @@ pub(super) fn run(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<Ou
     }
     let (before, after) = both(arguments, state)?;
     let names = AccountsOf { origin: after.origin(), system: &*system };
-    let places = match is_tree(&arguments.before) && arguments.after.as_deref().is_some_and(is_tree)
-    {
-        true => as_they_are(&before, &after),
-        false => same_place(&before, &after),
-    };
-    let (was, is) = places.context("one of the two scans is empty")?;
+    let is_tree_now = arguments.after.as_deref().is_some_and(is_tree);
+    let (was, is) = places((&arguments.before, &before), (is_tree_now, &after))
+        .context("one of the two scans is empty")?;
     let inner = arguments
         .below
         .as_deref()
         .map(|below| inside(&before, was, below).or(inside(&after, is, below)).map(|_| below));
     let inner = inner.transpose()?;
     let lens = arguments.look.lens.as_deref().map(|text| parse(text, &names)).transpose()?;
-    let chosen = lens.map(|lens| [&before, &after].map(|catalog| lens.select(catalog, &names)));
-    let seen = |number: usize, catalog| {
-        let chosen = chosen.as_ref().map(|chosen| &chosen[number]);
-        Catalog::seen(catalog, chosen)
-    };
+    let chosen = lens.as_ref().map(|lens| lens.select(&after, &names));
     let measure = if arguments.apparent { Measure::Apparent } else { Measure::Allocated };
-    let sides = [Side { seen: seen(0, &before), at: was }, Side { seen: seen(1, &after), at: is }];
+    let compare = |was, is| {
+        let side = Side { seen: after.seen(chosen.as_ref()), at: is };
+        compare_through(lens.as_ref(), &names, (&before, was), side, measure)
+    };
     // all of it, so that what moved out of a directory is known as such there
-    let mut found = compare(sides[0], sides[1], measure);
+    let mut found = compare(was, is);
     let mut place = found.root();
     if let Some(below) = inner {
         let (then, now) = (inside(&before, was, below), inside(&after, is, below));
@@ -60,8 +56,7 @@ pub(super) fn run(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<Ou
             (Some(known), ..) => place = known,
             // nothing changed in it
             (None, Ok(was), Ok(is)) => {
-                let sides = [Side { at: was, ..sides[0] }, Side { at: is, ..sides[1] }];
-                found = compare(sides[0], sides[1], measure);
+                found = compare(was, is);
                 place = found.root();
             }
             (None, Err(error), _) | (None, _, Err(error)) => return Err(error),
@@ -165,6 +160,17 @@ fn both(arguments: &cli::Compare, state: Option<PathBuf>) -> Result<(Catalog, Ca
     let place = root.path.clone();
     let after = live(place, state)?;
     Ok((before, after))
+}
+
+/// The directories that are compared: two trees as they are now wherever they lie, else what is one place.
+pub(super) fn places(
+    (text, before): (&str, &Catalog),
+    (is_tree_now, after): (bool, &Catalog),
+) -> Option<(EntryId, EntryId)> {
+    match is_tree_now && is_tree(text) {
+        true => as_they_are(before, after),
+        false => same_place(before, after),
+    }
 }
 
 /// Whether it is a directory or a store as it is now, and no scan of one.

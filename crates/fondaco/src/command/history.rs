@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
 use fondaco_core::archive::is_store;
-use fondaco_core::history::{History, SizeThen, Tide};
+use fondaco_core::history::{History, LOOKED_BACK, SizeThen, Tide};
 use fondaco_core::saved::{self, SavedScan};
 use fondaco_core::shown::Shown;
 use fondaco_core::state::State;
@@ -19,13 +19,10 @@ use crate::environment::open_state;
 use crate::output::{ProgressLine, tell};
 use crate::query::{SizesHistory, VolumeHistory, VolumesHistory};
 
-/// So many seconds are looked back if nothing else is said.
-pub(super) const BACK: i64 = 92 * 86_400;
-
 pub(super) fn run(arguments: &cli::History, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
     let now = Time::now();
-    let since = arguments.since.as_deref().map_or(Time::at(now.sec - BACK), moment);
+    let since = arguments.since.unwrap_or(Time::at(now.sec - LOOKED_BACK));
     if let Some(path) = arguments.path.as_deref().filter(|path| is_store(path)) {
         let sizes = History::open(&state.history_file())?.sizes(path, since)?;
         tell_answer(&SizesHistory { place: path.to_owned(), sizes }, &arguments.form)?;
@@ -101,10 +98,4 @@ fn sizes_in_kept_scans(place: &Path, since: Time, state: &State) -> Result<Vec<S
     }
     line.clear();
     Ok(sizes)
-}
-
-/// The moment that a checked text means.
-pub(super) fn moment(text: &str) -> Time {
-    let whole = format!("{text}{}", "0000-01-01T00:00:00Z".get(text.len()..).unwrap_or_default());
-    Time::of_rfc3339(&whole).unwrap_or(Time::at(0))
 }

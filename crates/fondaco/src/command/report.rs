@@ -6,8 +6,7 @@ use std::path::{Path, PathBuf};
 use anyhow::{Result, bail};
 use fondaco_chart::Chart;
 use fondaco_core::catalog::{Root, Selection};
-use fondaco_core::history::{Measure, Side, compare, same_place};
-use fondaco_core::lens::AccountsOf;
+use fondaco_core::history::{LOOKED_BACK, Measure, Side, compare_through};
 use fondaco_core::shown::Shown;
 use fondaco_core::unattended::{read_record, records};
 use fondaco_core::units::Time;
@@ -44,7 +43,9 @@ pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Out
     let mut report =
         charts::report(subject, &arguments.title, arguments.top, classes, copies.as_ref());
     if let Some(since) = &arguments.since {
-        report.changes = changes(subject, looked.selection.as_ref(), since, state.clone())?;
+        let is_tree_now = arguments.scanned.walk.saved.is_none();
+        let selection = looked.selection.as_ref();
+        report.changes = changes((subject, is_tree_now), selection, since, state.clone())?;
         report.tide = tide(looked.catalog.roots(), state)?;
     }
     let bytes = if as_pdf { report.to_pdf()? } else { report.to_html()?.into_bytes() };
@@ -55,21 +56,19 @@ pub(super) fn run(arguments: &cli::Report, state: Option<PathBuf>) -> Result<Out
 
 /// What changed since an earlier moment, drawn.
 fn changes(
-    of: Subject<'_>,
+    (of, is_tree_now): (Subject<'_>, bool),
     selection: Option<&Selection>,
     since: &str,
     state: Option<PathBuf>,
 ) -> Result<Option<Chart>> {
     let (before, after) = (super::compare::moment(since, state)?, of.catalog());
-    let Some((was, is)) = same_place(&before, after) else { return Ok(None) };
-    let names = AccountsOf { origin: before.origin(), system: of.accounts };
-    let lens = of.lens.map(|text| super::look::parse(text, &names)).transpose()?;
-    let chosen = lens.map(|lens| lens.select(&before, &names));
-    let sides = [
-        Side { seen: before.seen(chosen.as_ref()), at: was },
-        Side { seen: after.seen(selection), at: is },
-    ];
-    let found = compare(sides[0], sides[1], Measure::Allocated);
+    let Some((was, is)) = super::compare::places((since, &before), (is_tree_now, after)) else {
+        return Ok(None);
+    };
+    let lens = of.lens.map(|text| super::look::parse(text, of.accounts)).transpose()?;
+    let side = Side { seen: after.seen(selection), at: is };
+    let found =
+        compare_through(lens.as_ref(), of.accounts, (&before, was), side, Measure::Allocated);
     let answer = WholeComparison {
         compared: Compared { before: &before, after, found: &found },
         place: found.root(),
@@ -88,7 +87,7 @@ fn tide(roots: &[Root], state: Option<PathBuf>) -> Result<Option<Chart>> {
     if volume_of(&root.path, &state).is_none() {
         return Ok(None);
     }
-    let since = Time::at(now.sec - super::history::BACK);
+    let since = Time::at(now.sec - LOOKED_BACK);
     Ok(super::history::of_path(&root.path, since, now, &state)?.chart(&A4))
 }
 

@@ -68,6 +68,15 @@ pub struct Compared<'a> {
 }
 
 impl Compared<'_> {
+    /// The path of something: where it is, or else where it was.
+    pub fn path(&self, was: Option<EntryId>, is: Option<EntryId>) -> PathBuf {
+        match (is, was) {
+            (Some(id), _) => self.after.path(id),
+            (None, Some(id)) => self.before.path(id),
+            (None, None) => PathBuf::new(),
+        }
+    }
+
     /// A row, as it is told.
     pub fn row(&self, row: ChangedRow, place: PlaceId) -> ComparedRow {
         let found = self.found;
@@ -84,21 +93,16 @@ impl Compared<'_> {
                 (one.before(), one.after(), one.fate(), other)
             }
         };
-        let path = |(was, is): (Option<EntryId>, Option<EntryId>)| match (is, was) {
-            (Some(id), _) => self.after.path(id),
-            (None, Some(id)) => self.before.path(id),
-            (None, None) => PathBuf::new(),
-        };
         let own = found.place(place);
         let is_entry = matches!(row, ChangedRow::Entry(_));
         ComparedRow {
             row,
             fate,
-            path: path((was, is)),
+            path: self.path(was, is),
             is_directory: !is_entry,
             is_own: is_entry && (was, is) == (own.before(), own.after()),
             after: is,
-            other: other.map(path),
+            other: other.map(|(was, is)| self.path(was, is)),
             amounts: found.amounts_of(row, self.before, self.after),
             changes: found.changes_of(row, self.before, self.after),
         }
@@ -166,7 +170,7 @@ impl WholeComparison<'_> {
 }
 
 /// The name of what a row tells of.
-fn row_name(row: &ComparedRow) -> String {
+pub fn row_name(row: &ComparedRow) -> String {
     if row.is_own {
         return "(the directory itself)".to_owned();
     }
@@ -213,11 +217,7 @@ impl Answer for WholeComparison<'_> {
     fn head(&self) -> Value {
         let Compared { before, after, found } = self.compared;
         let place = found.place(self.place);
-        let path = match (place.after(), place.before()) {
-            (Some(id), _) => after.path(id),
-            (None, Some(id)) => before.path(id),
-            (None, None) => PathBuf::new(),
-        };
+        let path = self.compared.path(place.before(), place.after());
         let measure = match found.measure() {
             Measure::Allocated => "allocated",
             Measure::Apparent => "apparent",
@@ -358,11 +358,7 @@ impl Answer for WholeComparison<'_> {
             signed_bytes(place.changes.net(), paper.units),
             summary_lines(&place.changes).join(", ")
         );
-        let of = match (place.after(), place.before()) {
-            (Some(id), _) => shown(after.path(id)),
-            (None, Some(id)) => shown(before.path(id)),
-            (None, None) => String::new(),
-        };
+        let of = shown(self.compared.path(place.before(), place.after()));
         let Paper { units, look, size, .. } = *paper;
         let (date, lens) = (after.now().local(), self.lens.map(shown));
         let context = Context { of, date, lens, units, look, size };

@@ -40,7 +40,7 @@ use crate::output::{Grid, path_value, write_json};
 pub use ages::Ages;
 pub use breakdown::{Breakdown, slice_lines};
 pub use cells::{binary, percent, user};
-pub use comparison::{Compared, ComparedRow, WholeComparison, fate_word, moved_words};
+pub use comparison::{Compared, ComparedRow, WholeComparison, fate_word, moved_words, row_name};
 pub use containment::{NotThere, Pairs};
 pub use depots::{ArchiveTargets, DepotsFound, FoundArchive, FoundDepot};
 pub use directories::{Directories, Map};

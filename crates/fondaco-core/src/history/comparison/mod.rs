@@ -14,6 +14,7 @@ mod slices;
 mod sums;
 
 use crate::catalog::{Catalog, EntryId, Seen};
+use crate::lens::{Accounts, Lens};
 use crate::units::Bytes;
 
 pub use slices::{SliceChange, SliceChanges};
@@ -187,6 +188,19 @@ pub fn compare(before: Side<'_>, after: Side<'_>, measure: Measure) -> Compariso
     moves::find(&mut found, before.seen.catalog(), after.seen.catalog());
     found.leave_out_what_a_lens_hides(before.seen, after.seen);
     sums::sum(found, (before.seen.catalog(), after.seen.catalog()), measure)
+}
+
+/// Compares a directory of a scan with one that is seen through a lens, if there is any: what is gone has to pass it too.
+/// `accounts` are those by which the lens was read.
+pub fn compare_through(
+    lens: Option<&Lens>,
+    accounts: &dyn Accounts,
+    (catalog, at): (&Catalog, EntryId),
+    after: Side<'_>,
+    measure: Measure,
+) -> Comparison {
+    let chosen = lens.map(|lens| lens.select(catalog, accounts));
+    compare(Side { seen: catalog.seen(chosen.as_ref()), at }, after, measure)
 }
 
 /// The directories of two scans that are one place: all that was scanned if that is the same, else what the one has of the other;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use fondaco_core::analysis::BreakdownBy;
 use fondaco_core::catalog::{Catalog, EntryId, Seen};
-use fondaco_core::history::{Measure, Side, as_they_are, compare, same_place};
+use fondaco_core::history::{Measure, Side, as_they_are, compare_through, same_place};
 use fondaco_core::lens::{AccountsOf, Lens};
 use fondaco_core::saved;
 use fondaco_core::state::State;
@@ -302,18 +302,18 @@ fn compared(asked: &AskGrowth, after: Seen<'_>) -> Option<ComparedScans> {
         true => as_they_are(before, after.catalog())?,
         false => same_place(before, after.catalog())?,
     };
-    let names = AccountsOf { origin: before.origin(), system: &asked.state };
+    let names = AccountsOf { origin: after.catalog().origin(), system: &asked.state };
+    // it is the one under which the scan at hand is seen, so that it has been read before
     let lens = Lens::parse(&asked.lens, &names).ok().filter(|_| !asked.lens.is_empty());
-    let chosen = lens.map(|lens| lens.select(before, &names));
-    let sides =
-        [Side { seen: before.seen(chosen.as_ref()), at: was }, Side { seen: after, at: is }];
+    let side = Side { seen: after, at: is };
+    let found = compare_through(lens.as_ref(), &names, (before, was), side, Measure::Allocated);
     Some(ComparedScans {
         earlier: asked.earlier,
         other: asked.other.clone(),
         before: Arc::clone(before),
         later: asked.later.clone(),
         later_at: after.catalog().now(),
-        found: compare(sides[0], sides[1], Measure::Allocated),
+        found,
         lens: asked.lens.clone(),
     })
 }

@@ -1,5 +1,8 @@
 //! Rehearsing and carrying out.
 
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+
 use fondaco_core::carry_out::{EntryState, Figures, RunSummary};
 use fondaco_core::shown::Shown;
 use fondaco_core::units::counted;
@@ -178,12 +181,12 @@ fn failing_destination(model: &Model) -> Option<String> {
         .iter()
         .take(LOOKED_THROUGH)
         .filter_map(|planned| Some(planned.deed.destination()?.to_owned()));
-    let places: std::collections::BTreeSet<std::path::PathBuf> = places.collect();
+    let places: BTreeSet<PathBuf> = places.collect();
     places.iter().find_map(|place| disk_warning(model, place))
 }
 
 /// What is to be said of a place on a disk that is failing.
-pub fn disk_warning(model: &Model, place: &std::path::Path) -> Option<String> {
+pub fn disk_warning(model: &Model, place: &Path) -> Option<String> {
     let volume = model.volume_of(place)?;
     model.drives.get(&volume.mount_point)?.warning(place)
 }

@@ -60,14 +60,7 @@ pub fn rows(
         let line = Rect::new(area.x, area.y + i as u16, area.width, 1);
         let place = files.offset + i;
         let selected = focused && place == files.cursor;
-        let (text, quiet) = match selected {
-            true => (theme.selected, theme.selected),
-            false => (theme.plain, theme.dim),
-        };
-        if selected {
-            pen.fill(line, " ", theme.selected);
-            pen.text(line.x, line.y, "▸", theme.selected, 1);
-        }
+        let (text, quiet) = pen.begin_row(line, selected);
         if let Some(letter) = row.planned {
             let style = theme.in_row(theme.amber, selected);
             pen.text(line.x + 1, line.y, &letter.to_string(), style, 1);

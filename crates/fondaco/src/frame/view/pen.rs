@@ -72,6 +72,17 @@ impl<'a> Pen<'a> {
         }
     }
 
+    /// Begins a row of a list, marked if it is the selected one. Gives the style of its text, and that of lesser things in it.
+    pub fn begin_row(&mut self, line: Rect, selected: bool) -> (Style, Style) {
+        let theme = self.theme;
+        if !selected {
+            return (theme.plain, theme.dim);
+        }
+        self.fill(line, " ", theme.selected);
+        self.text(line.x, line.y, "▸", theme.selected, 1);
+        (theme.selected, theme.selected)
+    }
+
     /// Writes text, cut with an ellipsis to at most `width` columns. Gives the column behind it.
     pub fn text(&mut self, x: u16, y: u16, text: &str, style: Style, width: u16) -> u16 {
         let inside = self.buffer.area;

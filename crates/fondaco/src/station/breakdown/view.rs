@@ -114,14 +114,7 @@ fn row(
     selected: bool,
 ) {
     let theme = pen.theme;
-    let (text, quiet) = match selected {
-        true => (theme.selected, theme.selected),
-        false => (theme.plain, theme.dim),
-    };
-    if selected {
-        pen.fill(line, " ", theme.selected);
-        pen.text(line.x, line.y, "▸", theme.selected, 1);
-    }
+    let (text, quiet) = pen.begin_row(line, selected);
     let y = line.y;
     pen.text(columns.name.0, y, &slice_name(model, slice), text, columns.name.1);
     pen.text_right(columns.allocated, y, &model.bytes(slice.sum.allocated), text);

@@ -144,12 +144,7 @@ fn entry(
     let theme = pen.theme;
     let y = line.y;
     let selected = model.place.selected == Some(Selected::Entry(row.id));
-    let text = if selected { theme.selected } else { theme.plain };
-    let quiet = if selected { theme.selected } else { theme.dim };
-    if selected {
-        pen.fill(line, " ", theme.selected);
-        pen.text(line.x, y, "▸", theme.selected, 1);
-    }
+    let (text, quiet) = pen.begin_row(line, selected);
     pen.text_right(columns.rank, y, &(rank + 1).to_string(), quiet);
     if let Some(letter) = row.planned {
         let style = if selected { theme.selected } else { theme.amber };
@@ -184,14 +179,9 @@ fn entry(
 }
 
 fn tail(model: &Model, pen: &mut Pen<'_>, line: Rect, columns: &Columns, before: Bytes) {
-    let theme = pen.theme;
     let tail = model.rooms.directories.tail;
     let selected = model.place.selected == Some(Selected::Tail);
-    let style = if selected { theme.selected } else { theme.dim };
-    if selected {
-        pen.fill(line, " ", theme.selected);
-        pen.text(line.x, line.y, "▸", theme.selected, 1);
-    }
+    let (_, style) = pen.begin_row(line, selected);
     let name = format!("tail: {} more", grouped(tail.children));
     pen.text(columns.name.0, line.y, &name, style, columns.name.1);
     pen.text_right(columns.allocated, line.y, &model.bytes(tail.allocated), style);

@@ -199,21 +199,6 @@ fn pairs(model: &Model, pen: &mut Pen<'_>, area: Rect, state: &State, results: &
     }
 }
 
-/// Marks a row as the selected one; gives its style, and that of lesser things in it.
-fn begin_row(
-    pen: &mut Pen<'_>,
-    line: Rect,
-    selected: bool,
-) -> (ratatui::style::Style, ratatui::style::Style) {
-    let theme = pen.theme;
-    if selected {
-        pen.fill(line, " ", theme.selected);
-        pen.text(line.x, line.y, "▸", theme.selected, 1);
-        return (theme.selected, theme.selected);
-    }
-    (theme.plain, theme.dim)
-}
-
 fn pair_row(
     model: &Model,
     pen: &mut Pen<'_>,
@@ -222,7 +207,7 @@ fn pair_row(
     pair: &PairRow,
     selected: bool,
 ) {
-    let (text, quiet) = begin_row(pen, line, selected);
+    let (text, quiet) = pen.begin_row(line, selected);
     let (y, row, theme) = (line.y, &pair.contained, pen.theme);
     let path = |path: &Path, width: u16| {
         let shown =
@@ -273,7 +258,7 @@ fn set_row(
     (path, length, copies, relief): ((u16, u16), u16, u16, u16),
     selected: bool,
 ) {
-    let (text, quiet) = begin_row(pen, line, selected);
+    let (text, quiet) = pen.begin_row(line, selected);
     let stays = set.copies.first().map(|copy| shown(&copy.below_root)).unwrap_or_default();
     if set.copies.iter().any(|copy| model.draft.is_planned(&copy.path)) {
         pen.text(path.0 - 2, line.y, "▒", pen.theme.amber, 1);
@@ -310,7 +295,7 @@ fn not_there(model: &Model, pen: &mut Pen<'_>, area: Rect, open: &NotThere, curs
     let offset = (cursor + 1).saturating_sub(visible);
     for (i, (path, bytes, relation)) in open.files.iter().enumerate().skip(offset).take(visible) {
         let line = Rect::new(area.x, area.y + 2 + (i - offset) as u16, area.width, 1);
-        let (text, quiet) = begin_row(pen, line, i == cursor);
+        let (text, quiet) = pen.begin_row(line, i == cursor);
         let width = what.saturating_sub(area.x + 4);
         pen.text(area.x + 2, line.y, &cut_path(&shown(path), usize::from(width)), text, width);
         let words = match relation {

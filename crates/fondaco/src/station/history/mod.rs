@@ -12,7 +12,7 @@ mod tree;
 mod tree_view;
 
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, Weak};
 
 use fondaco_core::analysis::BreakdownBy;
 use fondaco_core::catalog::EntryId;
@@ -70,8 +70,10 @@ struct TreeState {
     by: Option<BreakdownBy>,
     /// What changed there, the largest difference first.
     rows: Vec<ComparedRow>,
-    /// The same by a property.
-    slices: Vec<SliceChange>,
+    /// The same by a property; nothing as long as it is added up.
+    slices: Option<Vec<SliceChange>>,
+    /// Of which comparison and by which property slices were asked for.
+    slices_of: Option<(Weak<ComparedScans>, BreakdownBy)>,
     /// The selected row.
     cursor: usize,
 }
@@ -194,12 +196,9 @@ impl super::Room for Room {
     }
 
     fn on_changes(&self, model: &mut Model) -> Vec<Job> {
-        tree::draw_up(model);
-        look(model)
-    }
-
-    fn redraw(&self, model: &mut Model) {
-        tree::draw_up(model);
+        let mut jobs = tree::follow_lens(model);
+        jobs.extend(look(model));
+        jobs
     }
 
     fn forget_scan(&self, model: &mut Model) {

@@ -49,16 +49,6 @@ pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     directories(model, pen, Rect { y, height: area.bottom().saturating_sub(y), ..area }, now);
 }
 
-/// Marks the selected row, and gives the style of its text.
-fn row_style(pen: &mut Pen<'_>, line: Rect, selected: bool) -> ratatui::style::Style {
-    if selected {
-        pen.fill(line, " ", pen.theme.selected);
-        pen.text(line.x, line.y, "▸", pen.theme.selected, 1);
-        return pen.theme.selected;
-    }
-    pen.theme.plain
-}
-
 fn writers(model: &Model, pen: &mut Pen<'_>, area: Rect, now: &NowState) {
     let Some(activity) = now.activity() else { return };
     let dim = pen.theme.dim;
@@ -73,7 +63,7 @@ fn writers(model: &Model, pen: &mut Pen<'_>, area: Rect, now: &NowState) {
         (now.cursor.min(activity.writers.len().saturating_sub(1)) + 1).saturating_sub(visible);
     for (number, writer) in activity.writers.iter().enumerate().skip(offset).take(visible) {
         let line = Rect::new(area.x, area.y + 1 + (number - offset) as u16, area.width, 1);
-        let style = row_style(pen, line, number == now.cursor);
+        let (style, _) = pen.begin_row(line, number == now.cursor);
         pen.text_right(rate, line.y, &rate_words(writer.rate, model.units), style);
         if let Some(process) = &writer.process {
             pen.text_right(pid, line.y, &writer.pid.to_string(), style);
@@ -104,7 +94,7 @@ fn directories(model: &Model, pen: &mut Pen<'_>, area: Rect, now: &NowState) {
     let offset = selected.map_or(0, |selected| (selected + 1).saturating_sub(visible));
     for (number, directory) in activity.directories.iter().enumerate().skip(offset).take(visible) {
         let line = Rect::new(area.x, area.y + 1 + (number - offset) as u16, area.width, 1);
-        let style = row_style(pen, line, Some(number) == selected);
+        let (style, _) = pen.begin_row(line, Some(number) == selected);
         pen.text_right(rate, line.y, &rate_words(directory.rate, model.units), style);
         let count = if directory.made > 0 { grouped(directory.made) } else { String::new() };
         pen.text_right(made, line.y, &count, style);

@@ -136,6 +136,42 @@ fn the_tide_is_moved_through_and_what_changed_is_told_for_any_two_moments() {
     assert!(stage.model.rooms.history.tide.window.is_none());
 }
 
+/// Between two kept scans too the lens narrows what is told, and nothing is told of them that is of another lens.
+#[test]
+fn two_kept_scans_are_compared_anew_under_another_lens() {
+    let mut stage = Stage::new();
+    keep_levels(&stage);
+    keep_earlier(&stage, 6);
+    let root = stage.model.scan.roots[0].clone();
+    let options = Options { threads: 1, ..Options::new(Time::at(NOW.sec - 2 * DAY)) };
+    let mut scan = Scan::start(&[root], &options).unwrap();
+    scan.wait();
+    keep_scan(&stage.model.state, &scan.catalog(), false).unwrap();
+    stage.work_keys(&[Key::Char('0'), Key::Char('[')]);
+    (0..6).for_each(|_| stage.work_keys(&[Key::Left]));
+    stage.work_keys(&[Key::Char('>')]);
+    let seen = screen(&mut stage);
+    assert!(seen.contains("< scan 1 of") && seen.contains("> scan 2 of"), "{seen}");
+    let changes = |seen: &str, name: &str| {
+        seen.lines().any(|line| line.contains(name) && line.contains("shrunk"))
+    };
+    assert!(changes(&seen, "tide/") && changes(&seen, "chart.png"), "{seen}");
+    stage.work_keys(&[Key::Char('2'), Key::Char('/')]);
+    let jobs = stage.send(Message::Paste("ext:png".to_owned()));
+    stage.work(jobs);
+    stage.work_keys(&[Key::Enter, Key::Char('0')]);
+    let seen = screen(&mut stage);
+    assert!(seen.contains("> scan 2 of"), "{seen}");
+    assert!(changes(&seen, "chart.png") && !changes(&seen, "tide/"), "{seen}");
+    // by a property, which is added up beside the screen
+    stage.work_keys(&[Key::Char('y')]);
+    let seen = screen(&mut stage);
+    assert!(
+        seen.lines().any(|line| line.contains("image") && line.contains("-20.0 KiB")),
+        "{seen}"
+    );
+}
+
 /// On a low screen the tide stands in place of what changed: nothing unseen is told about, moved to or planned.
 #[test]
 fn what_stands_behind_the_tide_is_not_acted_on() {

@@ -35,7 +35,7 @@ fn place(model: &Model) -> Option<(PathBuf, Volume)> {
 /// Looks at the history of the place at hand.
 pub(super) fn look(model: &mut Model) -> Vec<Job> {
     let mut jobs = growth::look(model);
-    super::tree::draw_up(model);
+    jobs.extend(super::tree::follow_lens(model));
     jobs.extend(evidence::look(model));
     if let [root] = &model.scan.roots[..]
         && is_store(root)

@@ -1,17 +1,18 @@
 //! What changed between two moments, as a tree that can be gone into.
 
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, Weak};
 
 use fondaco_core::analysis::{BreakdownBy, SliceKey};
-use fondaco_core::catalog::EntryId;
-use fondaco_core::history::{ChangedRow, Changes, Measure, PlaceId, Side, compare, same_place};
+use fondaco_core::catalog::{Catalog, EntryId};
+use fondaco_core::history::{
+    ChangedRow, Changes, Measure, PlaceId, Side, SliceChange, compare_through, same_place,
+};
 use fondaco_core::lens::{AccountsOf, Lens};
 use fondaco_core::saved;
 use fondaco_core::state::State;
-use fondaco_core::units::Time;
 
-use super::{tide, tide_view};
+use super::{TreeState, tide, tide_view};
 use crate::failure::Failure;
 use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{ComparedScans, Focus, Later, Model, Moment};
@@ -36,36 +37,82 @@ pub(super) fn place(model: &Model) -> PlaceId {
     model.rooms.history.tree.way.last().copied().unwrap_or(PlaceId(0))
 }
 
-/// Makes the rows of the place that is shown. The selected one stays selected where it now stands.
-pub(super) fn draw_up(model: &mut Model) {
+/// Makes the rows of the place that is shown. The selected one stays selected where it now stands. Slices are added up by a
+/// job, since every entry that changed is looked at for them.
+pub(super) fn draw_up(model: &mut Model) -> Vec<Job> {
     let Some(both) = compared(model).cloned() else {
         let tree = &mut model.rooms.history.tree;
-        (tree.rows, tree.slices) = (Vec::new(), Vec::new());
-        return;
+        (tree.rows, tree.slices, tree.slices_of) = (Vec::new(), None, None);
+        return Vec::new();
     };
+    if let Some(by) = model.rooms.history.tree.by {
+        return add_up(model, both, by);
+    }
     let after = both.later.read();
     let told = Compared { before: &both.before, after: &after, found: &both.found };
     let is_there = |id: &PlaceId| (id.0 as usize) < both.found.places();
     let tree = &model.rooms.history.tree;
-    let selected = tree.rows.get(tree.cursor).filter(|_| tree.by.is_none());
-    let selected = selected.map(|row| row.path.clone());
+    let selected = tree.rows.get(tree.cursor).map(|row| row.path.clone());
     let tree = &mut model.rooms.history.tree;
     tree.way.retain(is_there);
     let place = tree.way.last().copied().unwrap_or(PlaceId(0));
-    match tree.by {
-        None => tree.rows = told.rows(place),
-        Some(by) => {
-            tree.slices = both.found.by(by, &both.before, &after).slices;
-            // what only moved from directory to directory is no change of a slice
-            tree.slices.retain(|slice| {
-                let moved_within = slice.changes.moved_within;
-                slice.changes != Changes { moved_within, ..Changes::default() }
-            });
-        }
-    }
+    tree.rows = told.rows(place);
     let stands = selected.and_then(|path| tree.rows.iter().position(|row| row.path == path));
-    let length = if tree.by.is_some() { tree.slices.len() } else { tree.rows.len() };
-    tree.cursor = stands.unwrap_or(tree.cursor).min(length.saturating_sub(1));
+    tree.cursor = stands.unwrap_or(tree.cursor).min(tree.rows.len().saturating_sub(1));
+    Vec::new()
+}
+
+/// Adds up what changed by a property, unless that has been done.
+fn add_up(model: &mut Model, both: Arc<ComparedScans>, by: BreakdownBy) -> Vec<Job> {
+    let tree = &mut model.rooms.history.tree;
+    let of = (Arc::downgrade(&both), by);
+    if is_of(tree, &of) {
+        return Vec::new();
+    }
+    (tree.slices, tree.slices_of) = (None, Some(of));
+    vec![Job::Work(Box::new(AddUp { both, by }))]
+}
+
+/// Whether slices were asked for of this comparison and by this property.
+fn is_of(tree: &TreeState, (scans, by): &(Weak<ComparedScans>, BreakdownBy)) -> bool {
+    tree.slices_of.as_ref().is_some_and(|(known, other)| known.ptr_eq(scans) && other == by)
+}
+
+#[derive(Debug)]
+struct AddUp {
+    both: Arc<ComparedScans>,
+    by: BreakdownBy,
+}
+
+impl Work for AddUp {
+    fn run(self: Box<Self>) -> Box<dyn News> {
+        let Self { both, by } = *self;
+        let mut slices = both.found.by(by, &both.before, &both.later.read()).slices;
+        // what only moved from directory to directory is no change of a slice
+        slices.retain(|slice| {
+            let moved_within = slice.changes.moved_within;
+            slice.changes != Changes { moved_within, ..Changes::default() }
+        });
+        Box::new(AddedUp { of: (Arc::downgrade(&both), by), slices })
+    }
+}
+
+#[derive(Debug)]
+struct AddedUp {
+    of: (Weak<ComparedScans>, BreakdownBy),
+    slices: Vec<SliceChange>,
+}
+
+impl News for AddedUp {
+    fn take(self: Box<Self>, model: &mut Model) -> Vec<Job> {
+        let tree = &mut model.rooms.history.tree;
+        if !is_of(tree, &self.of) || tree.by != Some(self.of.1) {
+            return Vec::new();
+        }
+        tree.cursor = tree.cursor.min(self.slices.len().saturating_sub(1));
+        tree.slices = Some(self.slices);
+        look(model)
+    }
 }
 
 pub(super) fn length(model: &Model) -> usize {
@@ -73,7 +120,10 @@ pub(super) fn length(model: &Model) -> usize {
     if is_behind_tide(model) {
         return 0;
     }
-    if tree.by.is_some() { tree.slices.len() } else { tree.rows.len() }
+    match tree.by {
+        Some(_) => tree.slices.as_ref().map_or(0, Vec::len),
+        None => tree.rows.len(),
+    }
 }
 
 /// Whether the tide is shown in place of the changes. What is not seen is neither told about nor acted on.
@@ -116,7 +166,7 @@ pub(super) fn can_enter(model: &Model) -> bool {
 
 fn slice_term(model: &Model) -> Option<String> {
     let tree = &model.rooms.history.tree;
-    let key = &tree.slices.get(tree.cursor)?.key;
+    let key = &tree.slices.as_ref()?.get(tree.cursor)?.key;
     let is_root = matches!(key, SliceKey::Family(family) if family.is_empty());
     (!is_root).then(|| key.term())
 }
@@ -133,19 +183,27 @@ pub(super) fn enter(model: &mut Model) -> Vec<Job> {
         let tree = &mut model.rooms.history.tree;
         tree.way.push(id);
         tree.cursor = 0;
-        draw_up(model);
+        return drawn_up(model);
     }
     look(model)
+}
+
+/// Draws up what is shown, and looks at what is selected then.
+fn drawn_up(model: &mut Model) -> Vec<Job> {
+    let mut jobs = draw_up(model);
+    jobs.extend(look(model));
+    jobs
 }
 
 pub(super) fn go_out(model: &mut Model) -> Vec<Job> {
     let tree = &mut model.rooms.history.tree;
     let left = tree.way.pop();
-    draw_up(model);
+    let mut jobs = draw_up(model);
     let tree = &mut model.rooms.history.tree;
     let was = left.map(ChangedRow::Place);
     tree.cursor = tree.rows.iter().position(|row| Some(row.row) == was).unwrap_or(0);
-    look(model)
+    jobs.extend(look(model));
+    jobs
 }
 
 /// By the next property.
@@ -154,8 +212,7 @@ pub(super) fn turn(model: &mut Model) -> Vec<Job> {
     let at = BY.iter().position(|by| *by == tree.by).unwrap_or(0);
     tree.by = BY[(at + 1) % BY.len()];
     (tree.cursor, tree.way) = (0, Vec::new());
-    draw_up(model);
-    look(model)
+    drawn_up(model)
 }
 
 /// The kept scan that is nearest to the marked moment, by its place among the moments.
@@ -186,8 +243,7 @@ pub(super) fn to_here(model: &mut Model) -> Vec<Job> {
     if model.rooms.history.tide.at.is_none() {
         model.rooms.history.tree.later = None;
         model.say("Compared with the scan at hand");
-        draw_up(model);
-        return Vec::new();
+        return drawn_up(model);
     }
     if model.growth.chosen.is_some_and(|chosen| chosen.1 >= later.1) {
         model
@@ -206,23 +262,43 @@ pub(super) fn compare_kept(model: &mut Model) -> Vec<Job> {
     };
     let tree = &mut model.rooms.history.tree;
     tree.number += 1;
-    tree.kept = None;
+    let last = tree.kept.take();
+    // what has been read is not read again
+    let before = model.growth.before.as_ref().filter(|(moment, _)| *moment == earlier);
+    let after = last.as_ref().and_then(|last| match &last.later {
+        Later::Kept(moment, catalog) if *moment == later => Some(Arc::clone(catalog)),
+        _ => None,
+    });
     let work = CompareKept {
         number: tree.number,
-        earlier,
-        later,
+        earlier: (earlier, before.map(|(_, catalog)| Arc::clone(catalog))),
+        later: (later, after),
         lens: model.lens.text.clone(),
         state: model.state.clone(),
     };
-    draw_up(model);
-    vec![Job::Work(Box::new(work))]
+    let mut jobs = draw_up(model);
+    jobs.extend(last.map(|last| Job::DropLater(last)));
+    jobs.push(Job::Work(Box::new(work)));
+    jobs
 }
+
+/// Draws up what changed; under another lens two kept scans are compared anew.
+pub(super) fn follow_lens(model: &mut Model) -> Vec<Job> {
+    let tree = &model.rooms.history.tree;
+    match &tree.kept {
+        Some(kept) if tree.later.is_some() && kept.lens != model.lens.text => compare_kept(model),
+        _ => draw_up(model),
+    }
+}
+
+/// A kept scan, which may have been read before.
+type KeptScan = (Moment, Option<Arc<Catalog>>);
 
 #[derive(Debug)]
 struct CompareKept {
     number: u64,
-    earlier: Moment,
-    later: Moment,
+    earlier: KeptScan,
+    later: KeptScan,
     lens: String,
     state: State,
 }
@@ -236,30 +312,27 @@ impl Work for CompareKept {
 
 impl CompareKept {
     fn compared(&self) -> Result<ComparedScans, Failure> {
-        let open = |moment: Moment| saved::open(&self.state, moment.0).map_err(Failure::of);
-        let (before, after) = (open(self.earlier)?, open(self.later)?);
-        let (was, is) = same_place(&before, &after).ok_or("one of the scans is empty")?;
-        let select = |catalog| {
-            let names = AccountsOf {
-                origin: fondaco_core::catalog::Catalog::origin(catalog),
-                system: &self.state,
-            };
-            let lens = Lens::parse(&self.lens, &names).ok().filter(|_| !self.lens.is_empty());
-            lens.map(|lens| lens.select(catalog, &names))
+        let open = |(moment, read): &KeptScan| match read {
+            Some(catalog) => Ok(Arc::clone(catalog)),
+            None => saved::open(&self.state, moment.0).map(Arc::new).map_err(Failure::of),
         };
-        let chosen = [select(&before), select(&after)];
-        let sides = [
-            Side { seen: before.seen(chosen[0].as_ref()), at: was },
-            Side { seen: after.seen(chosen[1].as_ref()), at: is },
-        ];
-        let found = compare(sides[0], sides[1], Measure::Allocated);
-        let later_at: Time = after.now();
+        let (before, after) = (open(&self.earlier)?, open(&self.later)?);
+        let (was, is) = same_place(&before, &after).ok_or("one of the scans is empty")?;
+        let names = AccountsOf { origin: after.origin(), system: &self.state };
+        let lens = match self.lens.is_empty() {
+            true => None,
+            false => Some(Lens::parse(&self.lens, &names).map_err(Failure::of)?),
+        };
+        let chosen = lens.as_ref().map(|lens| lens.select(&after, &names));
+        let side = Side { seen: after.seen(chosen.as_ref()), at: is };
+        let found =
+            compare_through(lens.as_ref(), &names, (&before, was), side, Measure::Allocated);
         Ok(ComparedScans {
-            earlier: self.earlier,
+            earlier: self.earlier.0,
             other: None,
-            before: Arc::new(before),
-            later: Later::Kept(self.later, Arc::new(after)),
-            later_at,
+            later_at: after.now(),
+            later: Later::Kept(self.later.0, Arc::clone(&after)),
+            before,
             found,
             lens: self.lens.clone(),
         })
@@ -284,17 +357,17 @@ impl News for KeptCompared {
                 model.say_trouble(format!("The two scans cannot be compared: {reason}"));
             }
         }
-        draw_up(model);
-        Vec::new()
+        let mut jobs = follow_lens(model);
+        jobs.extend(look(model));
+        jobs
     }
 }
 
 /// The path of the place that is shown.
 pub(super) fn path(model: &Model) -> Option<PathBuf> {
     let both = compared(model)?;
-    let place = both.found.place(place(model));
-    match (place.after(), place.before()) {
-        (Some(id), _) => Some(both.later.read().path(id)),
-        (None, id) => Some(both.before.path(id?)),
-    }
+    let shown = both.found.place(place(model));
+    let after = both.later.read();
+    let told = Compared { before: &both.before, after: &after, found: &both.found };
+    Some(told.path(shown.before(), shown.after()))
 }

@@ -1,6 +1,6 @@
 //! Draws what changed between two moments.
 
-use fondaco_core::history::{Amount, Changes};
+use fondaco_core::history::{Amount, Changes, Fate, SliceChange};
 use fondaco_core::lens::Accounts;
 use fondaco_core::shown::shown;
 use fondaco_core::units::{UnitStyle, counted, grouped};
@@ -11,7 +11,7 @@ use super::tide_view::a_day;
 use super::tree;
 use crate::frame::model::{ComparedScans, Later, Model};
 use crate::frame::view::{Pen, Target, cut_path};
-use crate::query::{ComparedRow, fate_word, moved_words};
+use crate::query::{ComparedRow, fate_word, moved_words, row_name};
 use crate::words::{self, signed_bytes, slice_words};
 
 /// Where the columns are; what is `None` does not fit.
@@ -176,10 +176,12 @@ pub(super) fn parts(changes: &Changes, units: UnitStyle) -> String {
 fn rows(model: &Model, pen: &mut Pen<'_>, area: Rect, columns: &Columns, both: &ComparedScans) {
     let tree = &model.rooms.history.tree;
     let length = tree::length(model);
+    let slices = tree.slices.as_deref().unwrap_or_default();
     if length == 0 {
-        let text = match both.lens.is_empty() {
-            true => "Nothing has changed here.",
-            false => "Nothing that passes the lens has changed here.",
+        let text = match (tree.by.is_some() && tree.slices.is_none(), both.lens.is_empty()) {
+            (true, _) => "adding up …",
+            (false, true) => "Nothing has changed here.",
+            (false, false) => "Nothing that passes the lens has changed here.",
         };
         pen.text(columns.name.0, area.y, text, pen.theme.dim, area.width);
         return;
@@ -188,14 +190,14 @@ fn rows(model: &Model, pen: &mut Pen<'_>, area: Rect, columns: &Columns, both: &
     let offset = (tree.cursor + 1).saturating_sub(visible);
     let largest = match tree.by {
         None => tree.rows.iter().map(|row| row.changes.net().unsigned_abs()).max(),
-        Some(_) => tree.slices.iter().map(|slice| slice.changes.net().unsigned_abs()).max(),
+        Some(_) => slices.iter().map(|slice| slice.changes.net().unsigned_abs()).max(),
     };
     let largest = largest.unwrap_or(0).max(1);
     for number in (offset..length).take(visible) {
         let line = Rect::new(area.x, area.y + (number - offset) as u16, area.width, 1);
         let told = match tree.by {
             None => of_row(model, &tree.rows[number]),
-            Some(_) => of_slice(model, number),
+            Some(_) => of_slice(model, &slices[number]),
         };
         row(model, pen, line, columns, &told, (number == tree.cursor, largest, both.days()));
         pen.hit(line, Target::Row(number));
@@ -213,8 +215,6 @@ struct Told {
 }
 
 fn of_row(model: &Model, row: &ComparedRow) -> Told {
-    let name = row.path.file_name().unwrap_or(row.path.as_os_str());
-    let slash = if row.is_directory { "/" } else { "" };
     let changes = &row.changes;
     // what came to nothing in the sum is told by what it is made of
     let moved = match moved_words(row) {
@@ -227,19 +227,14 @@ fn of_row(model: &Model, row: &ComparedRow) -> Told {
     Told {
         net: changes.net(),
         what: fate_word(row.fate, changes).to_owned(),
-        name: if row.is_own {
-            "(its own list of names)".to_owned()
-        } else {
-            format!("{}{slash}", shown(name))
-        },
+        name: row_name(row),
         now: row.after.map_or_else(|| "-".to_owned(), |_| model.bytes(row.amounts[1])),
         moved,
         planned: model.draft.covering(&row.path).is_some(),
     }
 }
 
-fn of_slice(model: &Model, number: usize) -> Told {
-    let slice = &model.rooms.history.tree.slices[number];
+fn of_slice(model: &Model, slice: &SliceChange) -> Told {
     let names = model.names.of_scan();
     let named = |name: Option<String>, number: u32| name.unwrap_or_else(|| number.to_string());
     let name = slice_words(
@@ -247,15 +242,9 @@ fn of_slice(model: &Model, number: usize) -> Told {
         |id| named(names.user_name(id), id),
         |id| named(names.group_name(id), id),
     );
-    let net = slice.changes.net();
-    let what = match net {
-        1.. => "grown",
-        0 => "as large",
-        _ => "shrunk",
-    };
     Told {
-        net,
-        what: what.to_owned(),
+        net: slice.changes.net(),
+        what: fate_word(Fate::Stayed, &slice.changes).to_owned(),
         name,
         now: format!("{:+}", slice.changes.net_entries()),
         moved: parts(&slice.changes, model.units),
@@ -272,14 +261,7 @@ fn row(
     (selected, largest, days): (bool, u64, Option<f64>),
 ) {
     let theme = pen.theme;
-    let (text, quiet) = match selected {
-        true => (theme.selected, theme.selected),
-        false => (theme.plain, theme.dim),
-    };
-    if selected {
-        pen.fill(line, " ", theme.selected);
-        pen.text(line.x, line.y, "▸", theme.selected, 1);
-    }
+    let (text, quiet) = pen.begin_row(line, selected);
     let y = line.y;
     pen.text_right(columns.change, y, &signed_bytes(told.net, model.units), text);
     if let Some(x) = columns.a_day {

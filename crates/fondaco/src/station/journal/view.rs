@@ -42,11 +42,7 @@ fn runs(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     for (i, run) in model.rooms.journal.runs.iter().enumerate().skip(offset).take(visible) {
         let line = Rect::new(area.x, y + 1 + (i - offset) as u16, area.width, 1);
         let selected = i == model.rooms.journal.cursor;
-        let style = if selected { theme.selected } else { theme.plain };
-        if selected {
-            pen.fill(line, " ", style);
-            pen.text(line.x, line.y, "▸", style, 1);
-        }
+        let (style, _) = pen.begin_row(line, selected);
         pen.text_right(line.x + 6, line.y, &run.id.to_string(), style);
         pen.text(line.x + 8, line.y, &age(model, &run.begun), style, 10);
         pen.text(line.x + 18, line.y, run.state.word(), style, 9);
@@ -91,15 +87,8 @@ fn one_entry(
 ) {
     let theme = pen.theme;
     let trouble = entry.state.is_trouble();
-    let style = match (selected, trouble) {
-        (true, _) => theme.selected,
-        (false, true) => theme.trouble,
-        (false, false) => theme.plain,
-    };
-    if selected {
-        pen.fill(line, " ", style);
-        pen.text(line.x, line.y, "▸", style, 1);
-    }
+    let (usual, _) = pen.begin_row(line, selected);
+    let style = if trouble && !selected { theme.trouble } else { usual };
     if open.marked.contains(&entry.action.number) {
         pen.text(line.x + 1, line.y, "•", if selected { style } else { theme.brass }, 1);
     }

@@ -107,11 +107,7 @@ fn row(
     columns: &Columns,
 ) {
     let theme = pen.theme;
-    let style = if selected { theme.selected } else { theme.plain };
-    if selected {
-        pen.fill(line, " ", theme.selected);
-        pen.text(line.x, line.y, "▸", style, 1);
-    }
+    let (style, _) = pen.begin_row(line, selected);
     if let Some(planned) = model.planned_release(file) {
         let letter = deed_letter(&planned.deed).to_string();
         pen.text(line.x + 1, line.y, &letter, theme.in_row(theme.amber, selected), 1);

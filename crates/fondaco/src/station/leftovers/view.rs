@@ -285,15 +285,8 @@ fn row(
 ) {
     let theme = pen.theme;
     let goes = item.stays.is_none() && name.group().can_go();
-    let style = match (is_selected, goes) {
-        (true, _) => theme.selected,
-        (false, true) => theme.plain,
-        (false, false) => theme.dim,
-    };
-    if is_selected {
-        pen.fill(line, " ", theme.selected);
-        pen.text(line.x, line.y, "▸", style, 1);
-    }
+    let (text, quiet) = pen.begin_row(line, is_selected);
+    let style = if goes { text } else { quiet };
     if rows::is_planned(model, item) {
         pen.text(line.x + 1, line.y, "▒", theme.in_row(theme.amber, is_selected), 1);
     }

@@ -113,11 +113,7 @@ fn action(
 ) {
     let theme = pen.theme;
     let selected = at == cursor(model);
-    let style = if selected { theme.selected } else { theme.plain };
-    if selected {
-        pen.fill(line, " ", theme.selected);
-        pen.text(line.x, line.y, "▸", style, 1);
-    }
+    let (style, _) = pen.begin_row(line, selected);
     let frees = model.draft.frees().get(at).copied().unwrap_or_default();
     let letter = deed_letter(&planned.deed);
     pen.text(line.x + 2, line.y, &format!("{letter} {}", planned.deed.word()), style, 14);

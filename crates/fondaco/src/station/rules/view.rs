@@ -151,14 +151,7 @@ fn row(
 ) {
     let theme = pen.theme;
     let (rule, trial) = (&tried.rules.rules[number], &tried.out.rules[number]);
-    let (text, quiet) = match is_selected {
-        true => (theme.selected, theme.selected),
-        false => (theme.plain, theme.dim),
-    };
-    if is_selected {
-        pen.fill(line, " ", theme.selected);
-        pen.text(line.x, line.y, "▸", theme.selected, 1);
-    }
+    let (text, quiet) = pen.begin_row(line, is_selected);
     let y = line.y;
     pen.text(line.x + 2, y, if rule.on { "●" } else { "○" }, text, 1);
     pen.text(line.x + 4, y, &(number + 1).to_string(), quiet, 2);

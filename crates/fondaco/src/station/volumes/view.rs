@@ -194,15 +194,9 @@ fn row(
     selected: bool,
 ) {
     let theme = pen.theme;
-    let style = match (selected, volume.class) {
-        (true, _) => theme.selected,
-        (false, Class::Memory | Class::Overlay) => theme.dim,
-        _ => theme.plain,
-    };
-    if selected {
-        pen.fill(line, " ", theme.selected);
-        pen.text(line.x, line.y, "▸", theme.selected, 1);
-    }
+    let (text, quiet) = pen.begin_row(line, selected);
+    let is_less = matches!(volume.class, Class::Memory | Class::Overlay);
+    let style = if is_less { quiet } else { text };
     let path = cut_path(&shown(&volume.mount_point), usize::from(name));
     pen.text(line.x + 2, line.y, &path, style, name);
     let mut x = line.x + 2 + name + 1;

@@ -44,11 +44,13 @@ fn main() {
         floor = floor.min(timed(cold, || hash_all(&paths)));
         let mut found = None;
         first = first.min(timed(cold, || {
-            found = Some(find(&catalog, &candidates, &mut Known::open(&file, true).unwrap()));
+            found =
+                Some(find(&catalog, &candidates, &Known::open(&file, true, Time::now()).unwrap()));
         }));
         tell(&found.unwrap());
         second = second.min(timed(cold, || {
-            let again = find(&catalog, &candidates, &mut Known::open(&file, false).unwrap());
+            let again =
+                find(&catalog, &candidates, &Known::open(&file, false, Time::now()).unwrap());
             let figures = &again.figures;
             println!(
                 "  the second one read {} bytes in {:.2?}",
@@ -61,14 +63,14 @@ fn main() {
     println!("hashing all candidates, two threads: {floor:.2?}");
     println!("search: {first:.2?}, {:.2} x that", ratio(first, floor));
     println!("second search: {second:.2?}, {:.2} x the first", ratio(second, first));
-    let found = find(&catalog, &candidates, &mut Known::nothing());
+    let found = find(&catalog, &candidates, &Known::nothing());
     let begun = Instant::now();
     let rows = Containment::new(catalog.whole(), &[root], &found.sets).rows(0.5);
     println!("containment: {:.2?}, {} pairs", begun.elapsed(), rows.len());
 }
 
-fn find(catalog: &Catalog, candidates: &Candidates, known: &mut Known) -> Found {
-    search(candidates.clone(), catalog, known, Time::now(), &mut |_, _| ControlFlow::Continue(()))
+fn find(catalog: &Catalog, candidates: &Candidates, known: &Known) -> Found {
+    search(candidates.clone(), catalog, known, &mut |_, _| ControlFlow::Continue(()))
 }
 
 /// How much was read, beside the bytes of files that have an equal.

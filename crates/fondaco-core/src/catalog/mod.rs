@@ -496,6 +496,11 @@ impl Catalog {
         Time::at(i64::from(self.atime[id.0 as usize]))
     }
 
+    /// Whether times of change and of reading are known to the second, and not only to the day as in a saved scan.
+    pub fn knows_seconds(&self) -> bool {
+        !self.times_by_day
+    }
+
     /// When the entry's inode itself was last changed, to the second, from 1970 to 2106; in a saved scan
     /// to the day.
     pub fn changed(&self, id: EntryId) -> Time {

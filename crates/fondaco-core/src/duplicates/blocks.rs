@@ -15,6 +15,12 @@ pub(super) type Blocks = Vec<(u64, u64, u64)>;
 pub(super) struct BlocksInCommon(Mutex<HashMap<u64, bool>>);
 
 impl BlocksInCommon {
+    /// Whether it is known that files of a device never have blocks in common.
+    pub(super) fn has_none(&self, device: u64) -> bool {
+        let known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        known.get(&device) == Some(&false)
+    }
+
     /// Where the contents of an open file lie, if others lie there too. Nothing where that cannot be told: then the file is
     /// read.
     pub(super) fn of(&self, file: &File, stat: &Stat) -> Option<Blocks> {

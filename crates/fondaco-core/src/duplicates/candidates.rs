@@ -1,11 +1,12 @@
 //! Files that could be equal: those of one length.
 
+use std::num::NonZeroU32;
 use std::ops::Range;
 
 use super::search::NotRead;
 use crate::catalog::{EntryId, Seen};
 use crate::kernel::{self, Kind, Stat};
-use crate::units::Bytes;
+use crate::units::{Bytes, Time};
 
 /// A file that could be equal to another one. Of an inode with several names it is the first that was met.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -14,17 +15,41 @@ pub struct Candidate {
     pub entry: EntryId,
     /// When it was last written, in whole seconds.
     pub(super) written: u32,
-    pub(super) device: u64,
+    /// When its inode was last changed, in whole seconds; nothing where the scan knows only the day.
+    pub(super) changed: Option<NonZeroU32>,
+    device: ShortDevice,
     pub(super) inode: u64,
     pub(super) length: u64,
 }
 
+/// A device number in the four bytes that the kernel keeps it in: twelve bits for the major part, twenty for the minor
+/// (`linux/kdev_t.h`).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+struct ShortDevice(u32);
+
+impl ShortDevice {
+    /// Nothing for a number that is none of the kernel's.
+    fn of(device: u64) -> Option<Self> {
+        let (major, minor) = (rustix::fs::major(device), rustix::fs::minor(device));
+        (major < 1 << 12 && minor < 1 << 20).then_some(Self(major << 20 | minor))
+    }
+
+    fn device(self) -> u64 {
+        rustix::fs::makedev(self.0 >> 20, self.0 & 0xf_ffff)
+    }
+}
+
 impl Candidate {
+    /// The number of its device.
+    pub(super) fn device(&self) -> u64 {
+        self.device.device()
+    }
+
     /// Refuses what is not the file that was scanned.
     pub(super) fn is_as_scanned(&self, stat: &Stat) -> Result<(), NotRead> {
         let written = stat.mtime.sec.clamp(0, i64::from(u32::MAX)) as u32;
         let same = stat.kind == Kind::File
-            && (stat.dev, stat.ino, stat.size) == (self.device, self.inode, self.length)
+            && (stat.dev, stat.ino, stat.size) == (self.device(), self.inode, self.length)
             && written == self.written;
         if same { Ok(()) } else { Err(NotRead::Changed) }
     }
@@ -53,8 +78,14 @@ impl Candidates {
             let length = catalog.apparent(id).get();
             if catalog.kind(id) == Kind::File && length > 0 && seen.has(id) {
                 let (device, inode) = catalog.device_and_inode(id);
-                let written = catalog.modified(id).sec.clamp(0, i64::from(u32::MAX)) as u32;
-                files.push(Candidate { entry: id, written, device, inode, length });
+                let Some(device) = ShortDevice::of(device) else { continue };
+                let seconds = |time: Time| time.sec.clamp(0, i64::from(u32::MAX)) as u32;
+                let written = seconds(catalog.modified(id));
+                let changed = match catalog.knows_seconds() {
+                    true => NonZeroU32::new(seconds(catalog.changed(id))),
+                    false => None,
+                };
+                files.push(Candidate { entry: id, written, changed, device, inode, length });
             }
         }
         files.sort_unstable_by_key(|file| (file.length, file.device, file.inode, file.entry));
@@ -89,17 +120,18 @@ impl Candidates {
             let could_free = first.length * (group.len() as u64 - 1);
             match first.length >= LARGE {
                 true => (0, u64::MAX - could_free, 0),
-                false => (1, first.device, first.inode),
+                false => (1, first.device(), first.inode),
             }
         });
     }
 
     /// The devices that they lie on, each with whether it turns: of such a one a single file is read at a time.
     pub(super) fn devices(&self) -> Vec<(u64, bool)> {
-        let mut devices: Vec<u64> = self.files.iter().map(|file| file.device).collect();
+        let mut devices: Vec<ShortDevice> = self.files.iter().map(|file| file.device).collect();
         devices.sort_unstable();
         devices.dedup();
-        devices.into_iter().map(|device| (device, kernel::is_rotational(device))).collect()
+        let devices = devices.into_iter().map(ShortDevice::device);
+        devices.map(|device| (device, kernel::is_rotational(device))).collect()
     }
 
     /// How many files could be equal to another.

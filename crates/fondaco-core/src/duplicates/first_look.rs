@@ -114,7 +114,7 @@ pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>, threads: u
         let of_group = looks[range.clone()].iter().map(|look| Look(look.load(Relaxed)));
         let mut of_group: Vec<(Look, Candidate)> =
             of_group.zip(files[range.clone()].iter().copied()).collect();
-        of_group.sort_unstable_by_key(|(look, file)| (look.digest(), file.device, file.inode));
+        of_group.sort_unstable_by_key(|(look, file)| (look.digest(), file.device(), file.inode));
         let mut at = range.start;
         for same in of_group.chunk_by(|one, other| one.0.digest() == other.0.digest()) {
             let from = at;
@@ -144,17 +144,21 @@ fn look_at(
     shared: &Shared<'_>,
     buffer: &mut [u8],
 ) -> Vec<Look> {
-    let files: Vec<&Candidate> = part.iter().map(|at| &candidates.files[*at as usize]).collect();
-    let entries: Vec<EntryId> = files.iter().map(|file| file.entry).collect();
+    let files = part.iter().map(|at| &candidates.files[*at as usize]);
+    // what is known of a file as it was scanned need not be asked for
+    let known = |file: &Candidate| Some(Look::new(shared.known.of_scanned(file)?.first()?, true));
+    let mut looks: Vec<Look> =
+        files.clone().map(|file| known(file).unwrap_or(Look::LEFT_OUT)).collect();
+    let unknown: Vec<(usize, &Candidate)> =
+        files.enumerate().filter(|(at, _)| looks[*at] == Look::LEFT_OUT).collect();
+    let entries: Vec<EntryId> = unknown.iter().map(|(_, file)| file.entry).collect();
     let places = shared.places.places(&entries);
     let mut directory: Option<(EntryId, OwnedFd)> = None;
-    let mut looks = Vec::with_capacity(part.len());
-    for (file, (parent, name)) in files.into_iter().zip(places) {
+    for ((at, file), (parent, name)) in unknown.into_iter().zip(places) {
         if shared.is_stopped() {
-            looks.push(Look::LEFT_OUT);
-            continue;
+            break;
         }
-        let _turn = shared.turn(file.device);
+        let _turn = shared.turn(file.device());
         let opened = open_directory(&mut directory, parent, shared);
         let look = match &opened {
             Ok(Some(directory)) => look_at_one(file, directory.as_fd(), &name, shared, buffer),
@@ -167,10 +171,10 @@ fn look_at(
                 Err(CallError::on(error.op, &error.path)(again).into())
             }
         };
-        looks.push(look.unwrap_or_else(|reason| {
-            shared.not_read(file.entry, shared.path(file.entry), reason);
-            Look::LEFT_OUT
-        }));
+        match look {
+            Ok(look) => looks[at] = look,
+            Err(reason) => shared.not_read(file.entry, shared.path(file.entry), reason),
+        }
     }
     looks
 }
@@ -208,15 +212,10 @@ fn look_at_one(
             NotRead::from(CallError::on(op, shared.path(file.entry))(error))
         }
     };
-    if shared.known.has(file.device, file.inode) {
+    if shared.known.has(file.device(), file.inode) {
         let stat = kernel::stat_at(&directory, name).map_err(failed(Op::Examine))?;
         file.is_as_scanned(&stat)?;
-        let read = shared.known.of(&stat);
-        let first = read.and_then(|read| match read.steps.first() {
-            Some(first) => Some(*first),
-            None => read.whole.map(|whole| beginning(&whole)),
-        });
-        if let Some(first) = first {
+        if let Some(first) = shared.known.of(&stat).and_then(|known| known.first()) {
             return Ok(Look::new(first, true));
         }
     }
@@ -239,7 +238,7 @@ fn look_at_one(
         true => Read { steps: Vec::new(), whole: Some(hash) },
         false => Read { steps: vec![digest], whole: None },
     };
-    shared.remember(Some(((stat.dev, stat.ino), AsRead::of(&stat), read)));
+    shared.remember(&Some(((stat.dev, stat.ino), AsRead::of(&stat), read)));
     Ok(Look::new(digest, false))
 }
 

@@ -1,12 +1,15 @@
 //! What has been read of files before, so that a second search reads almost nothing.
 
+use std::cmp::Ordering;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OptionalExtension, params};
 use rustc_hash::FxHashMap;
 
+use super::candidates::Candidate;
 use crate::kernel::Stat;
 use crate::shown::Shown;
 use crate::units::Time;
@@ -58,24 +61,39 @@ const AT_REST: i64 = 4;
 /// See the [module](self).
 #[derive(Debug, Default)]
 pub struct Known {
-    database: Option<(Connection, PathBuf)>,
-    pub(super) files: KnownFiles,
+    database: Option<(Mutex<Connection>, PathBuf)>,
+    /// Files of neighbouring inodes, as a row of the database has them, by device and [`place`](place_of).
+    rows: FxHashMap<(u64, u64), Box<[u8]>>,
+    /// What was read and is still to be written down, one record behind the other, each behind its device.
+    pending: Mutex<Vec<u8>>,
+    /// Why that cannot be written down.
+    failed: Mutex<Option<KnownError>>,
+    now: Time,
 }
 
-/// What is known of files, by device and inode.
-#[derive(Debug, Default)]
-pub(super) struct KnownFiles(FxHashMap<(u64, u64), (AsRead, Read)>);
+/// What is known of a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct KnownFile<'a> {
+    as_read: AsRead,
+    /// See [`Read::steps`], in eight bytes each.
+    steps: &'a [u8],
+    whole: Option<&'a [u8; 32]>,
+}
 
-impl KnownFiles {
-    /// Whether something is known of an inode that may still be so.
-    pub(super) fn has(&self, device: u64, inode: u64) -> bool {
-        self.0.contains_key(&(device, inode))
+impl KnownFile<'_> {
+    /// The digest of its first step, or the beginning of that of all of it.
+    pub(super) fn first(&self) -> Option<u64> {
+        let first = self.steps.first_chunk().or_else(|| self.whole?.first_chunk());
+        first.map(|first| u64::from_le_bytes(*first))
     }
 
-    /// What is known of a file as it stands.
-    pub(super) fn of(&self, stat: &Stat) -> Option<&Read> {
-        let (as_read, read) = self.0.get(&(stat.dev, stat.ino))?;
-        (*as_read == AsRead::of(stat)).then_some(read)
+    /// All that was read of it.
+    pub(super) fn read(&self) -> Read {
+        let steps = self.steps.chunks_exact(8).filter_map(|step| step.first_chunk());
+        Read {
+            steps: steps.map(|step| u64::from_le_bytes(*step)).collect(),
+            whole: self.whole.copied(),
+        }
     }
 }
 
@@ -85,69 +103,145 @@ impl Known {
         Self::default()
     }
 
-    /// Opens what is known, making the file if there is none. `fresh`: what it holds is not believed, and written anew.
+    /// Opens what is known at some moment, making the file if there is none. `fresh`: what it holds is not believed, and
+    /// forgotten.
     ///
     /// # Errors
     ///
     /// [`KnownError`].
-    pub fn open(path: &Path, fresh: bool) -> Result<Self, KnownError> {
+    pub fn open(path: &Path, fresh: bool, now: Time) -> Result<Self, KnownError> {
         let wrap = |source| KnownError { path: path.to_owned(), source };
         let database = Connection::open(path).map_err(wrap)?;
         database.busy_timeout(Duration::from_secs(5)).map_err(wrap)?;
         database.execute_batch(TABLES).map_err(wrap)?;
-        let mut files = FxHashMap::default();
-        if !fresh {
-            let mut select = database.prepare("SELECT device, list FROM files").map_err(wrap)?;
+        let mut known = FxHashMap::default();
+        if fresh {
+            database.execute("DELETE FROM contents", []).map_err(wrap)?;
+        } else {
+            let mut select =
+                database.prepare("SELECT device, place, list FROM contents").map_err(wrap)?;
             let mut rows = select.query([]).map_err(wrap)?;
             while let Some(row) = rows.next().map_err(wrap)? {
-                let device = row.get::<_, i64>(0).map_err(wrap)? as u64;
-                let list = row.get_ref(1).and_then(|list| Ok(list.as_blob()?)).map_err(wrap)?;
-                each_in(list, &mut |inode, as_read, read| {
-                    files.insert((device, inode), (as_read, read));
-                });
+                let key = (row.get::<_, i64>(0), row.get::<_, i64>(1));
+                let (device, place) = (key.0.map_err(wrap)?, key.1.map_err(wrap)?);
+                let list = row.get_ref(2).and_then(|list| Ok(list.as_blob()?)).map_err(wrap)?;
+                known.insert((device as u64, place as u64), list.into());
             }
         }
-        Ok(Self { database: Some((database, path.to_owned())), files: KnownFiles(files) })
+        let database = Some((Mutex::new(database), path.to_owned()));
+        Ok(Self { database, rows: known, now, ..Self::default() })
     }
 
-    /// Keeps what was read, for a later search. What lies near it is written again with it.
+    /// What may be known of an inode, if it is still as it was.
+    fn find(&self, device: u64, inode: u64) -> Option<KnownFile<'_>> {
+        find_in(self.rows.get(&(device, place_of(inode)))?, low_of(inode))
+    }
+
+    /// Whether something is known of an inode that may still be so.
+    pub(super) fn has(&self, device: u64, inode: u64) -> bool {
+        self.find(device, inode).is_some()
+    }
+
+    /// What is known of a file as it stands.
+    pub(super) fn of(&self, stat: &Stat) -> Option<KnownFile<'_>> {
+        self.find(stat.dev, stat.ino).filter(|known| known.as_read == AsRead::of(stat))
+    }
+
+    /// What is known of a file as it was scanned. A change since it was read would show in the seconds of its change time: what
+    /// was read had been at rest for longer than that.
+    pub(super) fn of_scanned(&self, file: &Candidate) -> Option<KnownFile<'_>> {
+        let changed = file.changed?.get();
+        let seconds = |time: Time| time.sec.clamp(0, i64::from(u32::MAX)) as u32;
+        self.find(file.device(), file.inode).filter(|known| {
+            let was = &known.as_read;
+            (was.size, seconds(was.mtime), seconds(was.ctime))
+                == (file.length, file.written, changed)
+        })
+    }
+
+    /// Remembers what was read, for a later search, if it was at rest; writes it down as soon as there is much.
+    pub(super) fn remember(&self, ((device, inode), as_read, read): &ReadNow) {
+        if self.database.is_none() || !as_read.is_at_rest(self.now) {
+            return;
+        }
+        let mut pending = locked(&self.pending);
+        pending.extend_from_slice(&device.to_le_bytes());
+        pending.extend_from_slice(&inode.to_le_bytes());
+        write_one(&mut pending, as_read, read);
+        if pending.len() >= MOST_PENDING {
+            self.write_down(&mut pending);
+        }
+    }
+
+    /// Writes down all that is still to be.
     ///
     /// # Errors
     ///
-    /// [`KnownError`]; then nothing of it is kept.
-    pub(super) fn remember(&mut self, read: Vec<ReadNow>, now: Time) -> Result<(), KnownError> {
-        let Some((database, path)) = &mut self.database else { return Ok(()) };
-        if read.is_empty() {
-            return Ok(());
-        }
-        let wrap = |source| KnownError { path: path.clone(), source };
-        let mut touched: BTreeMap<(u64, u64), Vec<u8>> = BTreeMap::new();
-        for ((device, inode), as_read, read) in read {
-            touched.entry((device, inode / TOGETHER)).or_default();
-            self.files.0.insert((device, inode), (as_read, read));
-        }
-        for ((device, inode), (as_read, read)) in &self.files.0 {
-            if let Some(list) = touched.get_mut(&(*device, inode / TOGETHER)) {
-                write_one(list, *inode, as_read, read);
-            }
-        }
-        let transaction = database.transaction().map_err(wrap)?;
-        {
-            let mut insert = transaction
-                .prepare("INSERT OR REPLACE INTO files VALUES (?1, ?2, ?3, ?4)")
-                .map_err(wrap)?;
-            for ((device, place), list) in &touched {
-                let values = params![*device as i64, *place as i64, now.sec / 86_400, list];
-                insert.execute(values).map_err(wrap)?;
-            }
-        }
-        transaction.execute(FORGET, [MOST_BYTES]).map_err(wrap)?;
-        transaction.commit().map_err(wrap)
+    /// [`KnownError`], of the first that failed.
+    pub(super) fn finish(&self) -> Result<(), KnownError> {
+        self.write_down(&mut locked(&self.pending));
+        locked(&self.failed).take().map_or(Ok(()), Err)
     }
+
+    fn write_down(&self, pending: &mut Vec<u8>) {
+        let pending = std::mem::take(pending);
+        let Some((database, path)) = self.database.as_ref().filter(|_| !pending.is_empty()) else {
+            return;
+        };
+        if let Err(source) = write_rows(&mut locked(database), &pending, self.now) {
+            locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
+        }
+    }
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Writes records into the rows that they belong to, beside what is in those already.
+fn write_rows(database: &mut Connection, pending: &[u8], now: Time) -> rusqlite::Result<()> {
+    let mut rows: BTreeMap<(u64, u64), BTreeMap<u16, &[u8]>> = BTreeMap::new();
+    let mut rest = pending;
+    while let Some((device, inode)) = number(&mut rest).zip(number(&mut rest)) {
+        let from = rest;
+        if take_one(&mut rest).is_none() {
+            break;
+        }
+        let record = &from[..from.len() - rest.len()];
+        rows.entry((device, place_of(inode))).or_default().insert(low_of(inode), record);
+    }
+    let transaction = database.transaction()?;
+    {
+        let mut select =
+            transaction.prepare("SELECT list FROM contents WHERE device = ?1 AND place = ?2")?;
+        let mut insert =
+            transaction.prepare("INSERT OR REPLACE INTO contents VALUES (?1, ?2, ?3, ?4)")?;
+        for ((device, place), records) in rows {
+            let key = [device as i64, place as i64];
+            let before: Option<Vec<u8>> = select.query_row(key, |row| row.get(0)).optional()?;
+            let before = before.unwrap_or_default();
+            let mut all = records_of(&before);
+            all.extend(records);
+            insert.execute(params![key[0], key[1], now.sec / 86_400, row_of(&all)])?;
+        }
+    }
+    transaction.execute(FORGET, [MOST_BYTES])?;
+    transaction.commit()
 }
 
 /// Files of so many inode numbers in order are kept in one row.
 const TOGETHER: u64 = 4096;
+
+fn place_of(inode: u64) -> u64 {
+    inode / TOGETHER
+}
+
+fn low_of(inode: u64) -> u16 {
+    (inode % TOGETHER) as u16
+}
+
+/// So many bytes wait at most until they are written down.
+const MOST_PENDING: usize = 16 << 20;
 
 /// So many bytes are remembered at most: some millions of files.
 const MOST_BYTES: i64 = 256 << 20;
@@ -155,7 +249,8 @@ const MOST_BYTES: i64 = 256 << 20;
 const TABLES: &str = "
 PRAGMA journal_mode = WAL;
 PRAGMA synchronous = NORMAL;
-CREATE TABLE IF NOT EXISTS files (
+DROP TABLE IF EXISTS files;
+CREATE TABLE IF NOT EXISTS contents (
     device INTEGER NOT NULL,
     place INTEGER NOT NULL,
     day INTEGER NOT NULL,
@@ -166,15 +261,74 @@ CREATE TABLE IF NOT EXISTS files (
 
 /// Forgets what was read longest ago, whole days together, if there is too much.
 const FORGET: &str = "
-DELETE FROM files WHERE (SELECT sum(length(list)) FROM files) > ?1 AND day = (SELECT min(day) FROM files)
-    AND day < (SELECT max(day) FROM files)";
+DELETE FROM contents WHERE (SELECT sum(length(list)) FROM contents) > ?1 AND day = (SELECT min(day) FROM contents)
+    AND day < (SELECT max(day) FROM contents)";
 
-/// Writes a file behind others: numbers of eight bytes, little-endian, then how many steps and whether there is the
-/// digest of all, then those.
-fn write_one(list: &mut Vec<u8>, inode: u64, as_read: &AsRead, read: &Read) {
+/// A row: how many files it has, for each its place among the neighbours and where its record begins behind that table, in
+/// the order of places; then the records. Numbers are little-endian. So a file is found without reading the others.
+fn row_of(records: &BTreeMap<u16, &[u8]>) -> Vec<u8> {
+    let mut row = Vec::new();
+    row.extend_from_slice(&(records.len() as u32).to_le_bytes());
+    let mut at = 0u32;
+    for (low, record) in records {
+        row.extend_from_slice(&low.to_le_bytes());
+        row.extend_from_slice(&at.to_le_bytes());
+        at += record.len() as u32;
+    }
+    records.values().for_each(|record| row.extend_from_slice(record));
+    row
+}
+
+/// Bytes of each line of the table of a row.
+const LINE: usize = 6;
+
+/// The table of a row, and its records; nothing if it is damaged.
+fn parts_of(row: &[u8]) -> Option<(&[u8], &[u8])> {
+    let (count, rest) = row.split_first_chunk()?;
+    rest.split_at_checked((u32::from_le_bytes(*count) as usize).checked_mul(LINE)?)
+}
+
+/// A line of the table: the place among the neighbours, and where the record begins.
+fn line_of(line: &[u8]) -> Option<(u16, usize)> {
+    let (low, at) = line.split_first_chunk()?;
+    Some((u16::from_le_bytes(*low), u32::from_le_bytes(*at.first_chunk()?) as usize))
+}
+
+fn find_in(row: &[u8], low: u16) -> Option<KnownFile<'_>> {
+    let (table, records) = parts_of(row)?;
+    let (mut from, mut to) = (0, table.len() / LINE);
+    while from < to {
+        let middle = from.midpoint(to);
+        let (found, at) = line_of(&table[middle * LINE..])?;
+        match found.cmp(&low) {
+            Ordering::Less => from = middle + 1,
+            Ordering::Greater => to = middle,
+            Ordering::Equal => return take_one(&mut records.get(at..)?),
+        }
+    }
+    None
+}
+
+/// All records of a row; of a damaged one as far as they can be read.
+fn records_of(row: &[u8]) -> BTreeMap<u16, &[u8]> {
+    let mut found = BTreeMap::new();
+    let Some((table, records)) = parts_of(row) else { return found };
+    for (low, at) in table.chunks_exact(LINE).filter_map(line_of) {
+        let Some(from) = records.get(at..) else { continue };
+        let mut rest = from;
+        if take_one(&mut rest).is_some() {
+            found.insert(low, &from[..from.len() - rest.len()]);
+        }
+    }
+    found
+}
+
+/// Writes the record of a file: numbers of eight bytes, then how many steps and whether there is the digest of all, then
+/// those.
+fn write_one(list: &mut Vec<u8>, as_read: &AsRead, read: &Read) {
     let born = as_read.born.map_or(i64::MIN, nanoseconds);
     let times = [nanoseconds(as_read.mtime), nanoseconds(as_read.ctime), born];
-    for number in [inode, as_read.size].into_iter().chain(times.map(|time| time as u64)) {
+    for number in std::iter::once(as_read.size).chain(times.map(|time| time as u64)) {
         list.extend_from_slice(&number.to_le_bytes());
     }
     let steps = read.steps.len().min(usize::from(u8::MAX));
@@ -185,30 +339,28 @@ fn write_one(list: &mut Vec<u8>, inode: u64, as_read: &AsRead, read: &Read) {
     list.extend_from_slice(read.whole.as_ref().map_or(&[], |whole| &whole[..]));
 }
 
-/// Reads what [`write_one`] has written. A list that is damaged ends where it is: what follows is not known.
-fn each_in(mut list: &[u8], each: &mut dyn FnMut(u64, AsRead, Read)) {
-    fn take<'a>(list: &mut &'a [u8], count: usize) -> Option<&'a [u8]> {
-        let (taken, rest) = list.split_at_checked(count)?;
-        *list = rest;
-        Some(taken)
+fn number(list: &mut &[u8]) -> Option<u64> {
+    let (number, rest) = list.split_first_chunk()?;
+    *list = rest;
+    Some(u64::from_le_bytes(*number))
+}
+
+/// Takes what [`write_one`] has written from the front; nothing if it is damaged.
+fn take_one<'a>(list: &mut &'a [u8]) -> Option<KnownFile<'a>> {
+    let mut rest = *list;
+    let size = number(&mut rest)?;
+    let (mtime, ctime) = (time(number(&mut rest)? as i64), time(number(&mut rest)? as i64));
+    let born = number(&mut rest)? as i64;
+    let born = (born != i64::MIN).then(|| time(born));
+    let (counts, rest) = rest.split_first_chunk::<2>()?;
+    let (steps, mut rest) = rest.split_at_checked(usize::from(counts[0]) * 8)?;
+    let mut whole = None;
+    if counts[1] != 0 {
+        let (digest, after) = rest.split_first_chunk()?;
+        (whole, rest) = (Some(digest), after);
     }
-    let number = |list: &mut &[u8]| Some(u64::from_le_bytes(take(list, 8)?.try_into().ok()?));
-    let mut one = || -> Option<(u64, AsRead, Read)> {
-        let (inode, size) = (number(&mut list)?, number(&mut list)?);
-        let (mtime, ctime) = (time(number(&mut list)? as i64), time(number(&mut list)? as i64));
-        let born = number(&mut list)? as i64;
-        let born = (born != i64::MIN).then(|| time(born));
-        let counts = take(&mut list, 2)?;
-        let steps = (0..counts[0]).map(|_| number(&mut list)).collect::<Option<Vec<u64>>>()?;
-        let whole = match counts[1] {
-            0 => None,
-            _ => Some(take(&mut list, 32)?.try_into().ok()?),
-        };
-        Some((inode, AsRead { size, mtime, ctime, born }, Read { steps, whole }))
-    };
-    while let Some((inode, as_read, read)) = one() {
-        each(inode, as_read, read);
-    }
+    *list = rest;
+    Some(KnownFile { as_read: AsRead { size, mtime, ctime, born }, steps, whole })
 }
 
 /// Nanoseconds since 1970; times too far off for that are all the same, and never believed, since sizes and other
@@ -228,7 +380,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_is_written_is_read_and_a_damaged_list_only_loses_its_end() {
+    fn what_is_written_is_found_and_a_damaged_row_knows_less_and_nothing_else() {
         let at = |sec| Time { sec, nsec: 7 };
         let as_read = |sec| AsRead {
             size: 9,
@@ -236,21 +388,30 @@ mod tests {
             ctime: at(-3),
             born: (sec > 5).then(|| at(sec)),
         };
-        let files: Vec<(u64, AsRead, Read)> = (1..9u64)
+        let files: Vec<(u16, AsRead, Read)> = (1..9u16)
             .map(|n| {
                 let whole = (n % 2 == 0).then_some([n as u8; 32]);
-                (n, as_read(n as i64), Read { steps: (0..n).collect(), whole })
+                (n * 500, as_read(i64::from(n)), Read { steps: (0..n.into()).collect(), whole })
             })
             .collect();
-        let mut list = Vec::new();
-        files.iter().for_each(|(inode, as_read, read)| write_one(&mut list, *inode, as_read, read));
-        for length in 0..=list.len() {
-            let mut found = Vec::new();
-            each_in(&list[..length], &mut |inode, as_read, read| {
-                found.push((inode, as_read, read));
-            });
-            assert_eq!(found, files[..found.len()]);
-            assert!(length < list.len() || found.len() == files.len());
+        let mut packed: BTreeMap<u16, Vec<u8>> = BTreeMap::new();
+        for (low, as_read, read) in &files {
+            write_one(packed.entry(*low).or_default(), as_read, read);
+        }
+        let row = row_of(&packed.iter().map(|(low, record)| (*low, record.as_slice())).collect());
+        for length in 0..=row.len() {
+            let mut found = 0;
+            for low in 0..4096 {
+                let known = find_in(&row[..length], low);
+                let expected = files.iter().find(|(known, ..)| *known == low);
+                assert!(known.is_none() || expected.is_some());
+                if let (Some(known), Some((_, as_read, read))) = (known, expected) {
+                    assert_eq!((known.as_read, known.read()), (*as_read, read.clone()));
+                    found += 1;
+                }
+            }
+            assert_eq!(records_of(&row[..length]).len(), found);
+            assert!(length < row.len() || found == files.len());
         }
     }
 }

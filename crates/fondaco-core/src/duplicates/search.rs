@@ -10,12 +10,12 @@ use std::time::{Duration, Instant};
 use super::blocks::BlocksInCommon;
 use super::candidates::{Candidate, Candidates};
 use super::first_look::{Alike, Places, first_look};
-use super::known::{Known, KnownError, KnownFiles, ReadNow};
+use super::known::{Known, KnownError};
 use super::tell_apart::{Ended, Equal, tell_apart};
 use crate::catalog::EntryId;
 use crate::kernel::CallError;
 use crate::parallel;
-use crate::units::{Bytes, Time};
+use crate::units::Bytes;
 
 /// Files that hold the same bytes.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -78,7 +78,7 @@ pub struct Found {
 
 /// What the threads of a search have in common.
 pub(super) struct Shared<'a> {
-    pub(super) known: &'a KnownFiles,
+    pub(super) known: &'a Known,
     pub(super) places: &'a dyn Places,
     pub(super) blocks: BlocksInCommon,
     /// Held by whoever reads from a device that turns.
@@ -89,9 +89,7 @@ pub(super) struct Shared<'a> {
     done: AtomicU64,
     taken_as_known: AtomicU64,
     not_read: Mutex<Vec<(EntryId, PathBuf, NotRead)>>,
-    remembered: Mutex<Vec<ReadNow>>,
     sets: Mutex<Vec<Set>>,
-    now: Time,
 }
 
 impl Shared<'_> {
@@ -118,10 +116,9 @@ impl Shared<'_> {
         }
     }
 
-    pub(super) fn remember(&self, ended: Ended) {
+    pub(super) fn remember(&self, ended: &Ended) {
         match ended {
-            Some((_, as_read, _)) if !as_read.is_at_rest(self.now) => {}
-            Some(read) => locked(&self.remembered).push(read),
+            Some(read) => self.known.remember(read),
             None => self.is_known(),
         }
     }
@@ -185,14 +182,13 @@ const BUFFER: usize = 1 << 20;
 pub fn search(
     candidates: Candidates,
     places: &dyn Places,
-    known: &mut Known,
-    now: Time,
+    known: &Known,
     watch: &mut dyn FnMut(&Figures, &[Set]) -> ControlFlow<()>,
 ) -> Found {
     let begun = Instant::now();
     let devices = candidates.devices();
     let shared = Shared {
-        known: &known.files,
+        known,
         places,
         blocks: BlocksInCommon::default(),
         turning: devices
@@ -206,9 +202,7 @@ pub fn search(
         done: AtomicU64::new(0),
         taken_as_known: AtomicU64::new(0),
         not_read: Mutex::default(),
-        remembered: Mutex::default(),
         sets: Mutex::default(),
-        now,
     };
     let (count, bytes) = (candidates.len() as u64, candidates.bytes());
     let figures =
@@ -243,7 +237,7 @@ pub fn search(
     });
     let figures = figures();
     let stopped = shared.is_stopped();
-    let Shared { not_read, remembered, sets, .. } = shared;
+    let Shared { not_read, sets, .. } = shared;
     let mut sets = sets.into_inner().unwrap_or_else(PoisonError::into_inner);
     let more = sets.get(told..).unwrap_or_default();
     watch(&figures, more).is_continue();
@@ -253,8 +247,7 @@ pub fn search(
     });
     let mut not_read = not_read.into_inner().unwrap_or_else(PoisonError::into_inner);
     not_read.sort_by_key(|(entry, ..)| *entry);
-    let remembered = remembered.into_inner().unwrap_or_else(PoisonError::into_inner);
-    let not_remembered = known.remember(remembered, now).err();
+    let not_remembered = known.finish().err();
     Found { sets, not_read, figures, stopped, not_remembered }
 }
 

@@ -10,8 +10,9 @@ use super::blocks::Blocks;
 use super::candidates::Candidate;
 use super::contents::{Digest, end_of_step, read_up_to};
 use super::first_look::{beginning, open};
-use super::known::{AsRead, KnownFiles, Read, ReadNow};
+use super::known::{AsRead, Known, Read, ReadNow};
 use super::search::{NotRead, Shared};
+use crate::catalog::EntryId;
 use crate::kernel::{self, CallError, Op, Stat};
 
 /// So many files of one length are kept open while they are compared.
@@ -31,6 +32,8 @@ struct Member<'a> {
     looked_up: bool,
     /// How many steps of `read` come from an earlier search.
     from_before: usize,
+    /// Whether it is taken for what was scanned without being looked at, as long as all that is asked of it is known.
+    trusts_scan: bool,
 }
 
 /// Files of one length that are equal, each with its digest.
@@ -59,14 +62,42 @@ const SAMPLE: u64 = 4096;
 /// Shorter files are read sooner than it is asked where they lie.
 const WORTH_ASKING: u64 = 64 << 10;
 
+/// What came of telling files apart.
+#[derive(Default)]
+struct Told {
+    equal: Vec<Equal>,
+    ended: Vec<Ended>,
+    not_read: Vec<(EntryId, PathBuf, NotRead)>,
+    /// A file of which all was known is not as it was scanned.
+    is_outdated: bool,
+}
+
 /// Tells files of one length apart whose first bytes are the same. What cannot be read, or changes meanwhile, is noted and left out.
 pub(super) fn tell_apart(
     group: &[Candidate],
     shared: &Shared<'_>,
     buffer: &mut [u8],
 ) -> Vec<Equal> {
+    let mut told = told_apart(group, shared, buffer, true);
+    if told.is_outdated {
+        told = told_apart(group, shared, buffer, false);
+    }
+    for (entry, path, reason) in told.not_read {
+        shared.not_read(entry, path, reason);
+    }
+    told.ended.iter().for_each(|ended| shared.remember(ended));
+    told.equal
+}
+
+fn told_apart(
+    group: &[Candidate],
+    shared: &Shared<'_>,
+    buffer: &mut [u8],
+    trusts_scan: bool,
+) -> Told {
     let length = group.first().map_or(0, |candidate| candidate.length);
-    let members = group.iter().map(|candidate| Member::new(candidate, shared)).collect();
+    let new = |candidate| Member { trusts_scan, ..Member::new(candidate, shared) };
+    let members = group.iter().map(new).collect();
     // what has no more bytes than were looked at is read whole by the first step
     let begin = usize::from(end_of_step(0, length) < length);
     let mut aside: Aside = FxHashMap::default();
@@ -74,12 +105,13 @@ pub(super) fn tell_apart(
         true => one_of_each_blocks(members, shared, &mut aside),
         false => members,
     };
+    let mut told = Told::default();
     if members.len() < 2 {
         // there is nothing else to tell it from
-        return members.iter().filter_map(|member| alone(member, &mut aside)).collect();
+        told.equal = members.iter().filter_map(|member| alone(member, &mut aside)).collect();
+        return told;
     }
     let mut parts = vec![Part { step: begin, is_sampled: false, members }];
-    let mut alike = Vec::new();
     while let Some(Part { step, is_sampled, mut members }) = parts.pop() {
         let keeps_open = members.len() <= OPEN;
         let keeps_digest = members.len() <= DIGESTED;
@@ -92,12 +124,12 @@ pub(super) fn tell_apart(
         let is_last = end == length && !takes_samples;
         let mut apart: FxHashMap<[u8; 32], Vec<Member<'_>>> = FxHashMap::default();
         // files of many directories, in the order in which they lie on the device
-        members.sort_unstable_by_key(|member| (member.candidate.device, member.candidate.inode));
+        members.sort_unstable_by_key(Member::key);
         for mut member in members {
             if shared.is_stopped() {
-                return alike;
+                return told;
             }
-            let _turn = shared.turn(member.candidate.device);
+            let _turn = shared.turn(member.candidate.device());
             let digest = match takes_samples {
                 true => member.samples(shared, buffer),
                 false => member.come_to(step, end, is_last, shared, buffer),
@@ -112,7 +144,10 @@ pub(super) fn tell_apart(
                     }
                     apart.entry(digest).or_default().push(member);
                 }
-                Err(reason) => shared.not_read(member.candidate.entry, member.path, reason),
+                Err(reason) => {
+                    told.is_outdated |= member.is_outdated(shared);
+                    told.not_read.push((member.candidate.entry, member.path, reason));
+                }
             }
         }
         let mut found: Vec<_> = apart.into_values().collect();
@@ -121,8 +156,8 @@ pub(super) fn tell_apart(
             match (members.len(), is_last) {
                 (1, _) => {
                     for member in members {
-                        alike.extend(alone(&member, &mut aside));
-                        shared.remember(member.ended());
+                        told.equal.extend(alone(&member, &mut aside));
+                        told.ended.push(member.ended());
                     }
                 }
                 (_, false) => parts.push(Part {
@@ -130,11 +165,11 @@ pub(super) fn tell_apart(
                     is_sampled: is_sampled || takes_samples,
                     members,
                 }),
-                (_, true) => alike.push(equal_to_the_end(members, shared, &mut aside)),
+                (_, true) => equal_to_the_end(members, shared, &mut aside, &mut told),
             }
         }
     }
-    alike
+    told
 }
 
 /// Files that have all their blocks in common with the one that is read in their place, by its device and inode; that one
@@ -174,10 +209,16 @@ fn one_of_each_blocks<'a>(
 }
 
 /// Files that are alike to their ends, with those that were put aside with one of them.
-fn equal_to_the_end(members: Vec<Member<'_>>, shared: &Shared<'_>, aside: &mut Aside) -> Equal {
+fn equal_to_the_end(
+    members: Vec<Member<'_>>,
+    shared: &Shared<'_>,
+    aside: &mut Aside,
+    told: &mut Told,
+) {
     let mut equal = Equal { files: Vec::new(), same_blocks: Vec::new() };
     let mut by_blocks: FxHashMap<Blocks, Vec<Candidate>> = FxHashMap::default();
     for mut member in members {
+        told.is_outdated |= member.is_outdated(shared);
         equal.files.push(*member.candidate);
         let asks = member.candidate.length < WORTH_ASKING;
         if let Some(group) = aside.remove(&member.key()) {
@@ -186,11 +227,11 @@ fn equal_to_the_end(members: Vec<Member<'_>>, shared: &Shared<'_>, aside: &mut A
         } else if asks && let Some(blocks) = member.blocks(shared) {
             by_blocks.entry(blocks).or_default().push(*member.candidate);
         }
-        shared.remember(member.ended());
+        told.ended.push(member.ended());
     }
     by_blocks.retain(|_, group| group.len() > 1);
     equal.same_blocks.extend(by_blocks.into_values());
-    equal
+    told.equal.push(equal);
 }
 
 /// What is equal to a file that no other one is like: what was put aside with it, if anything.
@@ -213,15 +254,33 @@ impl<'a> Member<'a> {
             read: Read::default(),
             looked_up: false,
             from_before: 0,
+            trusts_scan: false,
         }
     }
 
     fn key(&self) -> (u64, u64) {
-        (self.candidate.device, self.candidate.inode)
+        (self.candidate.device(), self.candidate.inode)
+    }
+
+    /// Whether what is known of it was believed by its scan, and is not so any more: it is looked at now, unless it has been.
+    fn is_outdated(&self, shared: &Shared<'_>) -> bool {
+        if !self.trusts_scan || self.from_before == 0 {
+            return false;
+        }
+        let is_known = |stat: &Stat| {
+            self.candidate.is_as_scanned(stat).is_ok() && shared.known.of(stat).is_some()
+        };
+        match &self.stat {
+            Some(stat) => !is_known(stat),
+            None => !kernel::stat_path(&self.path).is_ok_and(|stat| is_known(&stat)),
+        }
     }
 
     /// Where its contents lie, if other files have them there too. Whatever cannot be asked is found when it is read.
     fn blocks(&mut self, shared: &Shared<'_>) -> Option<Blocks> {
+        if shared.blocks.has_none(self.candidate.device()) {
+            return None;
+        }
         self.open().ok()?;
         shared.blocks.of(self.file.as_ref()?, self.stat.as_ref()?)
     }
@@ -236,7 +295,7 @@ impl<'a> Member<'a> {
         buffer: &mut [u8],
     ) -> Result<[u8; 32], NotRead> {
         if !std::mem::replace(&mut self.looked_up, true)
-            && shared.known.has(self.candidate.device, self.candidate.inode)
+            && shared.known.has(self.candidate.device(), self.candidate.inode)
         {
             self.look_up(shared.known)?;
         }
@@ -246,6 +305,9 @@ impl<'a> Member<'a> {
             _ => {}
         }
         self.open()?;
+        if self.is_outdated(shared) {
+            return Err(NotRead::Changed);
+        }
         let (Some(file), Some(stat)) = (&self.file, &self.stat) else {
             return Err(NotRead::Changed);
         };
@@ -290,7 +352,7 @@ impl<'a> Member<'a> {
 
     /// Whether nothing has to be read of it to tell it apart by a step.
     fn is_known_at(&mut self, step: usize, shared: &Shared<'_>) -> bool {
-        if !self.looked_up && shared.known.has(self.candidate.device, self.candidate.inode) {
+        if !self.looked_up && shared.known.has(self.candidate.device(), self.candidate.inode) {
             // what goes wrong is told when it is read
             self.looked_up = self.look_up(shared.known).is_ok();
         }
@@ -321,14 +383,24 @@ impl<'a> Member<'a> {
     }
 
     /// Takes what is known of it, if it is still as it was.
-    fn look_up(&mut self, known: &KnownFiles) -> Result<(), NotRead> {
+    fn look_up(&mut self, known: &Known) -> Result<(), NotRead> {
+        if self.trusts_scan
+            && let Some(read) = known.of_scanned(self.candidate)
+        {
+            self.take(read.read());
+            return Ok(());
+        }
         let stat = kernel::stat_path(&self.path).map_err(CallError::on(Op::Examine, &self.path))?;
         self.candidate.is_as_scanned(&stat)?;
         if let Some(read) = known.of(&stat) {
-            self.read = read.clone();
-            self.from_before = self.read.steps.len() + usize::from(self.read.whole.is_some());
+            self.take(read.read());
         }
         Ok(())
+    }
+
+    fn take(&mut self, read: Read) {
+        self.read = read;
+        self.from_before = self.read.steps.len() + usize::from(self.read.whole.is_some());
     }
 
     /// Opens it, and makes sure that it is what was scanned.

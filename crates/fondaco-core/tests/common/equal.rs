@@ -20,7 +20,7 @@ pub fn plan(place: &Place, keep: &[&str], deed: &Deed) -> Plan {
     let catalog: &Catalog = &scan.catalog();
     let candidates = Candidates::of(catalog.whole(), &[catalog.roots()[0].entry]);
     let go_on = &mut |_: &_, _: &[_]| ControlFlow::Continue(());
-    let found: Found = search(candidates, catalog, &mut Known::nothing(), Time::now(), go_on);
+    let found: Found = search(candidates, catalog, &Known::nothing(), go_on);
     let reviewer = Reviewer::of_scan(&place.state, catalog.origin(), catalog.roots(), Time::now());
     let keep = Keep::parse(keep).unwrap();
     let mut draft = Draft::default();

@@ -121,17 +121,20 @@ fn roots(catalog: &Catalog) -> Vec<EntryId> {
 /// Searches what is seen, with a line of progress.
 fn find(looked: &Looked, fresh: bool, state: Option<PathBuf>) -> Result<Found> {
     let candidates = Candidates::of(looked.seen(), &roots(&looked.catalog));
-    let mut known = match state_if_any(state) {
-        Some(state) => Known::open(&state.hashes_file(), fresh).unwrap_or_else(|error| {
-            tell!("{error}; everything is read");
-            Known::nothing()
-        }),
+    let known = match state_if_any(state) {
+        Some(state) => {
+            let known = Known::open(&state.hashes_file(), fresh, Time::now());
+            known.unwrap_or_else(|error| {
+                tell!("{error}; everything is read");
+                Known::nothing()
+            })
+        }
         None => Known::nothing(),
     };
     let line = RefCell::new(ProgressLine::new());
     stop_asked();
     let catalog = &looked.catalog;
-    let found = search(candidates, catalog, &mut known, Time::now(), &mut |figures, _| {
+    let found = search(candidates, catalog, &known, &mut |figures, _| {
         line.borrow_mut().show(&format!(
             "comparing {} of {}  read {}",
             grouped(figures.done),

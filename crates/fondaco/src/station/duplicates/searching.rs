@@ -267,11 +267,11 @@ impl Work for Searching {
         let Self { subject, stop } = *self;
         let candidates = subject
             .with(|catalog, selection| Candidates::of(catalog.seen(selection), &roots(catalog)));
-        let known = Known::open(&subject.settings.hashes_file(), false);
+        let known = Known::open(&subject.settings.hashes_file(), false, Time::now());
         // what cannot be remembered is read again the next time
-        let mut known = known.unwrap_or_default();
+        let known = known.unwrap_or_default();
         let (mut sets, mut relief) = (0, Bytes::ZERO);
-        let found = search(candidates, &subject, &mut known, Time::now(), &mut |figures, new| {
+        let found = search(candidates, &subject, &known, &mut |figures, new| {
             sets += new.len() as u64;
             let others = |set: &Set| Bytes::new(set.length.get() * (set.copies.len() as u64 - 1));
             relief += new.iter().map(others).sum();

@@ -6,7 +6,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use postcard::ser_flavors::Flavor;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::units::Time;
 
@@ -23,14 +23,30 @@ pub(crate) fn time_of((sec, nsec): Moment) -> Time {
     Time { sec, nsec }
 }
 
+/// Bytes in the compact form, which are written as a list of them would be, but all at once.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct ByteString<'a>(pub(crate) &'a [u8]);
+
+impl Serialize for ByteString<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.serialize_bytes(self.0)
+    }
+}
+
+impl<'de: 'a, 'a> Deserialize<'de> for ByteString<'a> {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        Ok(Self(Deserialize::deserialize(from)?))
+    }
+}
+
 /// A path in the compact form: its bytes.
-pub(crate) fn path_bytes(path: &Path) -> &[u8] {
-    path.as_os_str().as_bytes()
+pub(crate) fn path_bytes(path: &Path) -> ByteString<'_> {
+    ByteString(path.as_os_str().as_bytes())
 }
 
 /// The path again.
-pub(crate) fn path_of_bytes(bytes: &[u8]) -> PathBuf {
-    PathBuf::from(OsStr::from_bytes(bytes))
+pub(crate) fn path_of_bytes(bytes: ByteString<'_>) -> PathBuf {
+    PathBuf::from(OsStr::from_bytes(bytes.0))
 }
 
 /// Appends a value in the form of the library `postcard`. `false` if it has none; then nothing is appended.
@@ -74,13 +90,13 @@ pub(crate) fn take<'a, T: Deserialize<'a>>(from: &mut &'a [u8]) -> Option<T> {
 /// For serde: a path as its bytes.
 pub(crate) mod path_as_bytes {
     use std::ffi::OsString;
-    use std::os::unix::ffi::{OsStrExt, OsStringExt};
+    use std::os::unix::ffi::OsStringExt;
     use std::path::{Path, PathBuf};
 
     use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
     pub(crate) fn serialize<S: Serializer>(path: &Path, to: S) -> Result<S::Ok, S::Error> {
-        path.as_os_str().as_bytes().serialize(to)
+        super::path_bytes(path).serialize(to)
     }
 
     pub(crate) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<PathBuf, D::Error> {

@@ -1,21 +1,23 @@
 //! A list of very many records, of which most lie compressed in memory.
 //!
 //! Records are kept in pages of some hundred. A page is unpacked when one of its records is asked for, and packed again
-//! when others have been asked for since. So a million actions take some fifty megabytes and not a thousand.
+//! when others have been asked for since, on a thread of its own. So a million actions take some fifty megabytes and not a
+//! thousand.
 
 use std::borrow::Borrow;
 use std::collections::VecDeque;
 use std::fmt;
 use std::marker::PhantomData;
 use std::ops::{Deref, Index, IndexMut, Range};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::mpsc::{SyncSender, sync_channel};
+use std::sync::{Arc, LazyLock, Mutex, OnceLock, PoisonError};
 
 use serde::de::{SeqAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 /// A record that can be kept in a compact form of this program's own. That of actions stands in the journal too: see
 /// [`CompactAction`](crate::plan::CompactAction) before it is changed.
-pub trait Packable: Clone {
+pub trait Packable: Clone + Send + Sync + 'static {
     /// Appends the compact form. `false` if there is none of this record: its page then stays as it is.
     fn pack(&self, out: &mut Vec<u8>) -> bool;
 
@@ -49,26 +51,81 @@ struct Page<T> {
     start: usize,
     count: usize,
     /// None while a record has been changed, or if a record has no compact form.
-    packed: Option<Arc<[u8]>>,
+    packed: Option<Form<T>>,
     open: OnceLock<Arc<Vec<T>>>,
+}
+
+/// The records of a page that is closed.
+#[derive(Clone)]
+enum Form<T> {
+    Packed(Arc<[u8]>),
+    /// Packed as soon as the packer has come to it.
+    Soon(Arc<OnceLock<Form<T>>>),
+    /// A record has no compact form.
+    Plain(Arc<Vec<T>>),
+}
+
+impl<T: Packable> Form<T> {
+    fn of(records: Arc<Vec<T>>) -> Self {
+        let mut plain = Vec::new();
+        if !records.iter().all(|record| record.pack(&mut plain)) {
+            return Self::Plain(records);
+        }
+        let packed = zstd::bulk::compress(&plain, LEVEL).expect("memory can be compressed");
+        Self::Packed(packed.into())
+    }
+
+    fn records(&self, count: usize) -> Arc<Vec<T>> {
+        match self {
+            Self::Soon(form) => form.wait().records(count),
+            Self::Plain(records) => Arc::clone(records),
+            Self::Packed(packed) => {
+                let plain =
+                    zstd::stream::decode_all(&**packed).expect("a page is as it was packed");
+                let mut rest = plain.as_slice();
+                let unpack = |_| T::unpack(&mut rest).expect("a record is as it was packed");
+                Arc::new((0..count).map(unpack).collect())
+            }
+        }
+    }
+}
+
+/// Packs pages on a thread of its own: whoever goes through a long list changes the next records meanwhile. Where no thread
+/// can be begun, and where it has much to do, pages are packed at once.
+static PACKER: LazyLock<Option<SyncSender<Box<dyn FnOnce() + Send>>>> = LazyLock::new(|| {
+    const MOST_WAITING: usize = 16;
+    let (send, jobs) = sync_channel::<Box<dyn FnOnce() + Send>>(MOST_WAITING);
+    let work = move || jobs.iter().for_each(|job| job());
+    std::thread::Builder::new().name("packer".to_owned()).spawn(work).ok().map(|_| send)
+});
+
+fn pack_soon<T: Packable>(records: Arc<Vec<T>>) -> Form<T> {
+    let form = Arc::new(OnceLock::new());
+    let (place, packed) = (Arc::clone(&form), Arc::clone(&records));
+    let job = Box::new(move || {
+        let of = std::panic::AssertUnwindSafe(|| Form::of(Arc::clone(&packed)));
+        // whoever waits for the page must not wait forever
+        let form = std::panic::catch_unwind(of).unwrap_or(Form::Plain(packed));
+        drop(place.set(form));
+    });
+    match PACKER.as_ref().map(|packer| packer.try_send(job)) {
+        Some(Ok(())) => Form::Soon(form),
+        _ => Form::of(records),
+    }
 }
 
 impl<T: Packable> Page<T> {
     fn records(&self) -> &Arc<Vec<T>> {
-        self.open.get_or_init(|| Arc::new(self.unpacked()))
+        self.open.get_or_init(|| self.unpacked())
     }
 
     /// Its records, and nothing is left unpacked that was not.
     fn peek(&self) -> Arc<Vec<T>> {
-        self.open.get().cloned().unwrap_or_else(|| Arc::new(self.unpacked()))
+        self.open.get().cloned().unwrap_or_else(|| self.unpacked())
     }
 
-    fn unpacked(&self) -> Vec<T> {
-        let packed = self.packed.as_deref().unwrap_or_default();
-        let plain = zstd::stream::decode_all(packed).expect("a page is as it was packed");
-        let mut rest = plain.as_slice();
-        let unpack = |_| T::unpack(&mut rest).expect("a record is as it was packed");
-        (0..self.count).map(unpack).collect()
+    fn unpacked(&self) -> Arc<Vec<T>> {
+        self.packed.as_ref().map_or_else(Arc::default, |form| form.records(self.count))
     }
 
     /// Its records, to be changed.
@@ -79,15 +136,10 @@ impl<T: Packable> Page<T> {
     }
 
     fn close(&mut self) {
-        let Some(records) = self.open.get().filter(|_| self.packed.is_none()) else {
-            self.open.take();
-            return;
-        };
-        let mut plain = Vec::new();
-        if records.iter().all(|record| record.pack(&mut plain)) {
-            let packed = zstd::bulk::compress(&plain, LEVEL).expect("memory can be compressed");
-            self.packed = Some(packed.into());
-            self.open.take();
+        if let Some(records) = self.open.take()
+            && self.packed.is_none()
+        {
+            self.packed = Some(pack_soon(records));
         }
     }
 }
@@ -283,8 +335,8 @@ impl<T: Packable> Iterator for IntoIter<T> {
                 return Some(record);
             }
             let mut page = self.pages.next()?;
-            let records = page.open.take().map_or_else(|| page.unpacked(), Arc::unwrap_or_clone);
-            self.page = records.into_iter();
+            let records = page.open.take().unwrap_or_else(|| page.unpacked());
+            self.page = Arc::unwrap_or_clone(records).into_iter();
         }
     }
 }

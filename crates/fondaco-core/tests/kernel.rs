@@ -152,7 +152,7 @@ fn remove(
     let path = Path::new("/target");
     let (strictness, own) = (Strictness::Exact, &mut OwnChanges::default());
     let leases = &Leases::default();
-    let mut removal = Removal { inventory, strictness, leases, path, own, gone };
+    let mut removal = Removal { inventory, strictness, leases, is_unused: false, path, own, gone };
     private.remove(OsStr::new("1"), &mut removal)
 }
 

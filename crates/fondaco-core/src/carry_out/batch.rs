@@ -5,26 +5,29 @@ use std::collections::HashMap;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
-use std::rc::Rc;
 use std::sync::Arc;
 
+use super::ahead::{FilePlace, LeasedFile, LeasesAhead};
 use super::execute::Run;
 use super::holding::directory_times;
 use super::{CarryOutError, EntryRecord, EntryState};
 use crate::kernel::{
-    self, CallError, Facts, Inventory, InventoryWriter, Kind, Lease, Leases, NoLease, Op,
-    PrivateDir, Removal, RemovalError, Stat, Strictness,
+    self, CallError, Facts, Inventory, InventoryWriter, Kind, Lease, NoLease, Op, PrivateDir,
+    Removal, RemovalError, Stat, Strictness,
 };
 use crate::plan::{Action, Deed, Located, Refusal, Touched, list_at, survey_at};
 use crate::shown::Shown;
 use crate::units::{Bytes, counted, grouped};
+
+/// So many files are leased ahead of the one that is taken: a few milliseconds.
+const FAR_AHEAD: usize = 96;
 
 /// A target that lies in the private directory.
 pub(super) struct TakenTarget {
     /// Number of the entry in the run.
     pub(super) at: usize,
     located: Located,
-    pub(super) area: Rc<PrivateDir>,
+    pub(super) area: Arc<PrivateDir>,
     /// What stood in the place just before it was moved.
     before: Stat,
     /// It is kept still by a lease; not so what is no file, or where leases are not to be had.
@@ -50,12 +53,7 @@ impl Run<'_> {
     pub(super) fn remove_batch(&mut self, batch: &[usize]) -> Result<(), CarryOutError> {
         self.checks.forget_place();
         let outcome = self.remove_intended(batch);
-        let stays = |at: &usize| self.entries[*at].action.deed == Deed::SetAside;
-        match batch.iter().all(stays) {
-            // nothing is gone that closing it would free
-            true => self.leases = Leases::default(),
-            false => self.lease_return.give_back(&mut self.leases),
-        }
+        self.lease_return.give_back(&mut self.leases);
         self.kept_copies.clear();
         outcome
     }
@@ -79,16 +77,20 @@ impl Run<'_> {
                 parents.insert(parent.to_owned(), Arc::clone(&located.parent));
             }
         }
+        let files = ready.iter().map(|(at, located, _)| self.leased_ahead(*at, located)).collect();
+        let mut ahead = LeasesAhead::begin(files, FAR_AHEAD);
         for (at, located, area) in ready {
+            let leased = ahead.next();
             if !self.goes_on("removing", at) {
                 self.entries[at].state = EntryState::Waiting;
                 continue;
             }
-            match self.take(at, located, area) {
+            match self.take(at, located, area, leased) {
                 Ok(one) => taken.push(one),
                 Err(refusal) => self.refuse(at, refusal),
             }
         }
+        drop(ahead);
         let cleared = self.compare_all(taken)?;
         let cleared = self.place_all(cleared);
         for (one, inventory) in &cleared {
@@ -131,8 +133,8 @@ impl Run<'_> {
     fn intend(
         &mut self,
         batch: &[usize],
-    ) -> Result<Vec<(usize, Located, Rc<PrivateDir>)>, CarryOutError> {
-        let mut ready: Vec<(usize, Located, Rc<PrivateDir>)> = Vec::new();
+    ) -> Result<Vec<(usize, Located, Arc<PrivateDir>)>, CarryOutError> {
+        let mut ready: Vec<(usize, Located, Arc<PrivateDir>)> = Vec::new();
         // nothing is changed yet: neighbours in one directory have the same times of it
         let mut last: Option<(Arc<OwnedFd>, _)> = None;
         for at in batch {
@@ -163,18 +165,28 @@ impl Run<'_> {
         Ok(ready)
     }
 
+    /// Where the file of an action is, if it can be leased ahead: what has several names goes one after the other.
+    fn leased_ahead(&self, at: usize, located: &Located) -> Option<FilePlace> {
+        let action = &self.entries[at].action;
+        let is_leased = matches!(action.deed, Deed::Delete | Deed::SetAside)
+            && action.target.kind == Kind::File
+            && action.target.links == 1;
+        is_leased.then(|| (Arc::clone(&located.parent), located.name.clone()))
+    }
+
     /// Steps 2 and 3: looked at, kept still, looked at again by descriptor, and moved.
     fn take(
         &mut self,
         at: usize,
         located: Located,
-        area: Rc<PrivateDir>,
+        area: Arc<PrivateDir>,
+        leased: Option<LeasedFile>,
     ) -> Result<TakenTarget, Refusal> {
         if self.entries[at].action.emptied {
             self.look_at_emptied(at, &located)?;
         }
         if matches!(self.entries[at].action.deed, Deed::Delete | Deed::SetAside)
-            && let Some(before) = self.lease_file(at, &located)?
+            && let Some(before) = self.lease_file(at, &located, leased)?
         {
             return self.take_leased(at, located, area, before);
         }
@@ -186,7 +198,7 @@ impl Run<'_> {
                 Some(lease) => {
                     let stat = kernel::stat_descriptor(lease.file());
                     let stat = stat.map_err(CallError::on(Op::Examine, path))?;
-                    self.leases.hold(stat.dev, stat.ino, lease);
+                    self.leases.hold(&stat, lease);
                 }
                 None => self.checks.refresh((self.clock)()),
             }
@@ -220,13 +232,25 @@ impl Run<'_> {
     }
 
     /// Step 2 for a regular file, in the fewest calls: leases it, and compares it with its record by descriptor. `None` if
-    /// it is none, or cannot be leased: then it goes the way of all others.
-    fn lease_file(&mut self, at: usize, located: &Located) -> Result<Option<Stat>, Refusal> {
+    /// it is none, or cannot be leased: then it goes the way of all others. `leased` is what was leased in its place ahead.
+    fn lease_file(
+        &mut self,
+        at: usize,
+        located: &Located,
+        leased: Option<LeasedFile>,
+    ) -> Result<Option<Stat>, Refusal> {
         let action = &self.entries[at].action;
         let target = &action.target;
         let path = &target.path.0;
         if target.kind != Kind::File || self.leases.of(target.device, target.inode).is_some() {
             return Ok(None);
+        }
+        let is_target =
+            |file: &LeasedFile| (file.stat.dev, file.stat.ino) == (target.device, target.inode);
+        if let Some(LeasedFile { lease, stat }) = leased.filter(is_target) {
+            self.checks.leased_file(action, located, &stat, &self.touched)?;
+            self.leases.hold(&stat, lease);
+            return Ok(Some(stat));
         }
         let found = match kernel::stat_at(&located.parent, located.name.as_os_str()) {
             Ok(found) => found,
@@ -256,7 +280,7 @@ impl Run<'_> {
         let stat = kernel::stat_descriptor(lease.file());
         let stat = stat.map_err(CallError::on(Op::Examine, path))?;
         self.checks.leased_file(action, located, &stat, &self.touched)?;
-        self.leases.hold(stat.dev, stat.ino, lease);
+        self.leases.hold(&stat, lease);
         Ok(Some(stat))
     }
 
@@ -265,7 +289,7 @@ impl Run<'_> {
         &mut self,
         at: usize,
         located: Located,
-        area: Rc<PrivateDir>,
+        area: Arc<PrivateDir>,
         before: Stat,
     ) -> Result<TakenTarget, Refusal> {
         let held = self.entries[at].held_name();
@@ -352,7 +376,7 @@ impl Run<'_> {
                     self.copy_still_stands(&one)?;
                 } else {
                     let held = self.entries[one.at].held_name();
-                    let area = Rc::clone(&one.area);
+                    let area = Arc::clone(&one.area);
                     self.compare_with_copy(&one, area.fd().as_fd(), held.as_ref())?;
                 }
                 Ok(list)
@@ -494,6 +518,7 @@ impl Run<'_> {
                 inventory,
                 strictness: Strictness::Exact,
                 leases: &self.leases,
+                is_unused: false,
                 path: &action.target.path.0,
                 own: &mut self.own,
                 gone: &mut |before, after| {

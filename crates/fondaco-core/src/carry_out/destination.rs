@@ -4,7 +4,7 @@ use std::ffi::{OsStr, OsString};
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Component, Path, PathBuf};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use rustix::fs::{Gid, Mode, OFlags, Uid};
 
@@ -20,7 +20,7 @@ pub(super) struct Destination {
     directory: OwnedFd,
     pub(super) stat: Stat,
     /// Where copies lie until they get their places, if there are any.
-    pub(super) staging: Option<Rc<PrivateDir>>,
+    pub(super) staging: Option<Arc<PrivateDir>>,
 }
 
 fn below_root(path: &Path) -> &Path {
@@ -58,7 +58,7 @@ impl Destination {
     /// [`Refusal::Taken`] if something has the place, [`Refusal::Call`]; then it is where it was.
     pub(super) fn receive(
         &self,
-        area: &Rc<PrivateDir>,
+        area: &Arc<PrivateDir>,
         held: &OsStr,
         path: &Path,
     ) -> Result<OwnedFd, Refusal> {

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::ffi::{OsStr, OsString};
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::{Path, PathBuf};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use rustix::fs::{AtFlags, CWD};
 
@@ -24,7 +24,7 @@ pub(super) struct Areas<'a> {
     token: &'a str,
     /// Whether directories of this token may be there already.
     may_exist: bool,
-    open: HashMap<PathBuf, Rc<PrivateDir>>,
+    open: HashMap<PathBuf, Arc<PrivateDir>>,
     /// The directory of the target that was asked for last, and where the area is for what lies in it.
     last: Option<(PathBuf, PathBuf)>,
 }
@@ -54,7 +54,11 @@ impl<'a> Areas<'a> {
     }
 
     /// As [`Areas::at`], for the area of [`path_for`](Self::path_for).
-    pub(super) fn of(&mut self, path: &Path, located: &Located) -> Result<Rc<PrivateDir>, Refusal> {
+    pub(super) fn of(
+        &mut self,
+        path: &Path,
+        located: &Located,
+    ) -> Result<Arc<PrivateDir>, Refusal> {
         let area = self.path_for(path, located)?;
         self.at(&area)
     }
@@ -63,9 +67,9 @@ impl<'a> Areas<'a> {
     ///
     /// It is not looked for again: an answer that has changed meanwhile would leave the journal naming another place
     /// than the one that holds the entry.
-    pub(super) fn at(&mut self, path: &Path) -> Result<Rc<PrivateDir>, Refusal> {
+    pub(super) fn at(&mut self, path: &Path) -> Result<Arc<PrivateDir>, Refusal> {
         if let Some(area) = self.open.get(path) {
-            return Ok(Rc::clone(area));
+            return Ok(Arc::clone(area));
         }
         let outer = path.parent().and_then(|outer| Some((outer, outer.parent()?)));
         let (Some((outer, root)), Some(token)) = (outer, path.file_name()) else {
@@ -77,13 +81,13 @@ impl<'a> Areas<'a> {
         })?;
         self.state.remember(&[], &[outer.to_owned()])?;
         let make = if self.may_exist { PrivateDir::open } else { PrivateDir::create };
-        let run = Rc::new(make(area.fd(), token, path.to_owned())?);
-        self.open.insert(path.to_owned(), Rc::clone(&run));
+        let run = Arc::new(make(area.fd(), token, path.to_owned())?);
+        self.open.insert(path.to_owned(), Arc::clone(&run));
         Ok(run)
     }
 
     /// All that have been opened.
-    pub(super) fn all(&self) -> impl Iterator<Item = Rc<PrivateDir>> {
+    pub(super) fn all(&self) -> impl Iterator<Item = Arc<PrivateDir>> {
         self.open.values().cloned()
     }
 
@@ -102,16 +106,16 @@ impl<'a> Areas<'a> {
 
 /// Private directories of earlier runs, each opened again once.
 #[derive(Default)]
-pub(super) struct Reopened(HashMap<PathBuf, Rc<PrivateDir>>);
+pub(super) struct Reopened(HashMap<PathBuf, Arc<PrivateDir>>);
 
 impl Reopened {
     /// The private directory at a path: as [`reopen`], but only once for each path.
-    pub(super) fn at(&mut self, path: &Path) -> Result<Rc<PrivateDir>, Refusal> {
+    pub(super) fn at(&mut self, path: &Path) -> Result<Arc<PrivateDir>, Refusal> {
         if let Some(area) = self.0.get(path) {
-            return Ok(Rc::clone(area));
+            return Ok(Arc::clone(area));
         }
-        let area = Rc::new(reopen(path)?);
-        self.0.insert(path.to_owned(), Rc::clone(&area));
+        let area = Arc::new(reopen(path)?);
+        self.0.insert(path.to_owned(), Arc::clone(&area));
         Ok(area)
     }
 
@@ -133,6 +137,7 @@ pub(super) fn clear_attempt(area: &PrivateDir, held: &OsStr) -> Result<(), Refus
         inventory: &inventory,
         strictness: Strictness::Exact,
         leases: &Leases::default(),
+        is_unused: false,
         path: &path,
         own: &mut OwnChanges::default(),
         gone: &mut |_, _| {},

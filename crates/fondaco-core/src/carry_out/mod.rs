@@ -18,6 +18,7 @@
 //! that they hold, and so are copies for other volumes. A run that was cut off is *settled* at the next start ([`settle`]): what lies in the private
 //! directory and is not cleared goes back to its place, what is cleared is removed to the end.
 
+mod ahead;
 mod batch;
 mod check;
 mod copies;
@@ -34,6 +35,7 @@ mod measured_volumes;
 mod moving;
 mod overlaps;
 mod own_file;
+mod purge;
 mod put_back;
 mod rehearse;
 mod release;
@@ -53,7 +55,8 @@ pub use execute::{RunSummary, carry_out, finish};
 pub use journal::{
     EntryRecord, EntryState, Journal, JournalError, LastOfReason, RunRecord, RunState,
 };
-pub use put_back::{Missing, Returned, purge, purge_while, put_back};
+pub use purge::{purge, purge_while};
+pub use put_back::{Missing, Returned, put_back};
 pub use rehearse::{Finding, Rehearsal, rehearse};
 pub use settle::{Settled, remainder, settle};
 

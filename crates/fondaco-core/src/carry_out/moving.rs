@@ -9,7 +9,7 @@ use std::collections::HashMap;
 use std::ffi::OsString;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use super::batch::{TakenTarget, lease, refusal_of};
 use super::destination::Destination;
@@ -112,7 +112,7 @@ impl Run<'_> {
         let inside = destination.path.join("moved");
         let located = self.checks.locate(&inside)?;
         let area = self.areas.of(&inside, &located)?;
-        destination.staging = Some(Rc::clone(&area));
+        destination.staging = Some(Arc::clone(&area));
         let (mut copying, none) = (Copying::into(&area), Links::default());
         self.checks.refresh((self.clock)());
         let mut copied = Vec::new();
@@ -208,7 +208,7 @@ impl Run<'_> {
         let gone = || Refusal::Gone(to.clone());
         let destination = self.destinations.get(to).ok_or_else(gone)?;
         let (area, held) = match is_renamed(entry) {
-            true => (Rc::clone(&one.area), OsString::from(entry.held_name())),
+            true => (Arc::clone(&one.area), OsString::from(entry.held_name())),
             false => (destination.staging.clone().ok_or_else(gone)?, copy_name(entry)),
         };
         let parent = destination.receive(&area, &held, path)?;
@@ -323,7 +323,7 @@ fn found_at_destination(
 
 /// A copy of a moved target that is on its way back.
 pub(super) struct StagedBack {
-    area: Rc<PrivateDir>,
+    area: Arc<PrivateDir>,
     held: OsString,
     survey: Survey,
 }
@@ -435,7 +435,7 @@ impl StagedBack {
                 mount_point: destination.path.as_path().into(),
             };
             if let Some(lease) = lease(&source, &place)? {
-                leases.hold(stat.dev, stat.ino, lease);
+                leases.hold(&stat, lease);
             }
         }
         let now_there =
@@ -490,6 +490,7 @@ impl StagedBack {
             inventory: &inventory,
             strictness: Strictness::Exact,
             leases,
+            is_unused: false,
             path: place,
             own: &mut OwnChanges::default(),
             gone: &mut |_, _| {},

@@ -203,13 +203,14 @@ fn remove_old(
     }
     let mut leases = Leases::default();
     if let Some(lease) = found.lease {
-        leases.hold(found.stat.dev, found.stat.ino, lease);
+        leases.hold(&found.stat, lease);
     }
     drop(found.file);
     let mut removal = Removal {
         inventory: &inventory,
         strictness: Strictness::Exact,
         leases: &leases,
+        is_unused: false,
         path,
         own: &mut OwnChanges::default(),
         gone: &mut |_, _| {},

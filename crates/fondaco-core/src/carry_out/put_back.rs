@@ -1,30 +1,24 @@
-//! Undo: returning what was set aside or archived; and purging what is held.
+//! Undo: returning what was set aside or archived.
 
-use std::cell::LazyCell;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
-use std::ffi::{OsStr, OsString};
+use std::ffi::OsString;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
-use std::rc::Rc;
 use std::sync::Arc;
 
 use rustix::fs::OFlags;
 
-use super::batch::refusal_of;
 use super::execute::{BatchSize, lock};
 use super::holding::{Areas, Reopened, directory_times, remove_if_empty};
 use super::moving::{StagedBack, copy_back, return_renamed};
 use super::own_file::return_own_file;
-use super::settle::{is_in_place, remove_rest, settle_all};
+use super::settle::{is_in_place, settle_all};
 use super::{CarryOutError, EntryRecord, EntryState, Journal};
 use crate::archive::{Links, OpenArchive};
-use crate::kernel::{
-    self, CallError, FileLock, Inventory, InventoryWriter, Kind, Lease, LeaseReturn, Leases,
-    NoLease, Op, OpenFiles, PrivateDir, Stat, open_beneath,
-};
+use crate::kernel::{self, CallError, FileLock, Inventory, Op, PrivateDir, open_beneath};
 use crate::packed_list::PackedList;
-use crate::plan::{Located, Locator, Refusal, Target, Touched, list_at};
+use crate::plan::{Located, Locator, Refusal, Target};
 use crate::shown::{Shown, shown};
 use crate::state::State;
 use crate::units::{Bytes, Time, UnitStyle, grouped};
@@ -102,7 +96,7 @@ pub(super) struct Places<'a> {
     reopened: Reopened,
     pub(super) archives: Option<OpenArchive>,
     /// The areas of targets that lie there unpacked and durable, by the numbers of their actions.
-    pub(super) unpacked: BTreeMap<u32, Rc<PrivateDir>>,
+    pub(super) unpacked: BTreeMap<u32, Arc<PrivateDir>>,
     /// What has been copied back and has more names.
     links: Links,
     pub(super) locator: Locator,
@@ -242,218 +236,6 @@ impl Missing {
     }
 }
 
-/// Removes what a run has set aside, for good: all of it, or the actions with these numbers.
-///
-/// It is refused if something was put into it or changed since it was set aside, or if a process has it open. Once its
-/// removal has begun, it is *being purged*: a purge that is cut off is ended at the next start.
-///
-/// # Errors
-///
-/// [`CarryOutError`]; what cannot be removed is no error but in the result.
-pub fn purge(
-    run: i64,
-    numbers: Option<&[u32]>,
-    state: &State,
-    now: Time,
-) -> Result<Returned, CarryOutError> {
-    purge_while(run, numbers, state, now, &|| true)
-}
-
-/// As [`purge`], as long as it is said that it goes on; what has not been begun by then stays held.
-///
-/// # Errors
-///
-/// As [`purge`].
-pub fn purge_while(
-    run: i64,
-    numbers: Option<&[u32]>,
-    state: &State,
-    now: Time,
-    goes_on: &dyn Fn() -> bool,
-) -> Result<Returned, CarryOutError> {
-    let applies =
-        |entry: &EntryRecord| matches!(entry.state, EntryState::Held | EntryState::Purging);
-    let mut chosen = Chosen::open(run, numbers, state, now, applies)?;
-    let places = std::mem::take(&mut chosen.places);
-    let mut rest = places.as_slice();
-    let (mut areas, mut lease_return) = (Reopened::default(), LeaseReturn::default());
-    while !rest.is_empty() && goes_on() {
-        let mut size = BatchSize::new();
-        let entries_of = |place: &u32| chosen.entries[*place as usize].action.target.entries;
-        let length = rest.iter().take_while(|place| size.takes(entries_of(place))).count();
-        let (batch, after) = rest.split_at(length);
-        rest = after;
-        let batch = chosen.take(batch);
-        purge_batch(batch, &mut chosen, &mut areas, &mut lease_return, now)?;
-    }
-    Ok(chosen.end("purged"))
-}
-
-fn purge_batch(
-    batch: Vec<EntryRecord>,
-    chosen: &mut Chosen,
-    areas: &mut Reopened,
-    lease_return: &mut LeaseReturn,
-    now: Time,
-) -> Result<(), CarryOutError> {
-    // of a file its lease tells who has it open
-    let open: OpenNow<'_> = LazyCell::new(Box::new(|| OpenFiles::collect(now)));
-    let mut ready: Vec<(EntryRecord, Rc<PrivateDir>, Inventory)> = Vec::new();
-    let numbers = batch.iter().map(|entry| entry.action.number);
-    let (first, last) = (numbers.clone().min().unwrap_or(0), numbers.max().unwrap_or(0));
-    let mut lists = chosen.journal.inventories(chosen.run, first, last)?;
-    let (mut known, mut leases) = (HashSet::new(), Leases::default());
-    for mut entry in batch {
-        let before = lists.remove(&entry.action.number);
-        if before.is_some() {
-            known.insert(entry.action.number);
-        }
-        let looked = look_before_purge(&entry, before, &open, areas, &mut leases);
-        match looked {
-            Ok((area, inventory)) => {
-                entry.state = EntryState::Purging;
-                ready.push((entry, area, inventory));
-            }
-            Err(refusal) => chosen.returned.refused.push((entry, refusal.to_string())),
-        }
-    }
-    // the journal has the lists, but for those of runs that did not keep them
-    let begun = ready.iter().map(|(entry, _, list)| {
-        let is_known = known.contains(&entry.action.number);
-        (entry, (!is_known).then_some(list))
-    });
-    chosen.journal.write_with(chosen.run, begun)?;
-    let (mut gone, mut refused) = (Vec::new(), Vec::new());
-    for (mut entry, area, inventory) in ready {
-        match remove_rest(&entry, &area, &inventory, &leases).map_err(refusal_of) {
-            Ok(freed) => gone.push((entry, freed)),
-            Err(refusal) => {
-                let rest = Shown(area.path().join(entry.held_name())).to_string();
-                entry.message = format!("{refusal}; what is left of it is in {rest}");
-                refused.push(entry);
-            }
-        }
-    }
-    lease_return.give_back(&mut leases);
-    let mut done = Vec::new();
-    match areas.sync() {
-        Ok(()) => {
-            let at = now.rfc3339();
-            for (mut entry, freed) in gone {
-                (entry.state, entry.at) = (EntryState::Purged, at.clone());
-                entry.freed += freed;
-                entry.message.clear();
-                chosen.returned.freed += freed;
-                done.push(entry);
-            }
-        }
-        // they stay being purged, which the next start ends
-        Err(error) => refused.extend(gone.into_iter().map(|(mut entry, _)| {
-            entry.message = format!("it is gone, which the device may not keep: {}", error.whole());
-            entry
-        })),
-    }
-    chosen.journal.write(chosen.run, done.iter().chain(&refused))?;
-    chosen.returned.done.extend(done);
-    chosen.returned.refused.extend(refused.into_iter().map(|entry| {
-        let reason = entry.message.clone();
-        (entry, reason)
-    }));
-    Ok(())
-}
-
-/// Looks at what is held, and holds it against the list that was made when it was set aside.
-fn look_before_purge(
-    entry: &EntryRecord,
-    kept: Option<Inventory>,
-    open: &OpenNow<'_>,
-    areas: &mut Reopened,
-    leases: &mut Leases,
-) -> Result<(Rc<PrivateDir>, Inventory), Refusal> {
-    let area = area_of(entry, areas)?;
-    let held = OsString::from(entry.held_name());
-    let path = &entry.action.target.path.0;
-    let Some(found) = area.stat(&held)? else {
-        let reason = "the holding area does not have it".to_owned();
-        return Err(Refusal::NotHeld { path: path.clone(), reason });
-    };
-    if let (EntryState::Purging, Some(inventory)) = (entry.state, &kept) {
-        return Ok((area, inventory.clone()));
-    }
-    let found = match lease_held(&area, &held, &found, path, open, leases)? {
-        Some(found) => found,
-        None => list_unused(&area, &held, path, open)?,
-    };
-    if let Some(kept) = kept {
-        let read_error = |error| CallError::on(Op::Read, "journal.db")(error);
-        if let Some((below, difference)) = kept.difference(&found).map_err(read_error)? {
-            let path = path.join(below).components().collect();
-            return Err(Refusal::Changed { path, difference: difference.to_owned() });
-        }
-    }
-    Ok((area, found))
-}
-
-/// The open files of all processes, collected when they are asked for.
-type OpenNow<'a> = LazyCell<OpenFiles, Box<dyn FnOnce() -> OpenFiles + 'a>>;
-
-/// The list of a regular file that is held, which is leased from here on. `None` if it is something else, or cannot be
-/// leased.
-fn lease_held(
-    area: &PrivateDir,
-    held: &OsStr,
-    found: &Stat,
-    path: &Path,
-    open: &OpenNow<'_>,
-    leases: &mut Leases,
-) -> Result<Option<Inventory>, Refusal> {
-    if found.kind != Kind::File || found.links != 1 {
-        return Ok(None);
-    }
-    let Ok(file) = kernel::open_found_file(area.fd(), held) else { return Ok(None) };
-    let lease = match Lease::take(file) {
-        Ok(lease) => lease,
-        Err((_, NoLease::InUse)) => {
-            let holder = open.holders(found.dev, found.ino).into_iter().next();
-            return Err(Refusal::InUse { path: path.to_owned(), holder });
-        }
-        Err((_, NoLease::Unavailable(_))) => return Ok(None),
-    };
-    let stat = kernel::stat_descriptor(lease.file()).map_err(CallError::on(Op::Examine, path))?;
-    if (stat.dev, stat.ino) != (found.dev, found.ino) {
-        return Ok(None);
-    }
-    let failed = |error: io::Error| CallError::on(Op::Write, path)(error);
-    let mut list = InventoryWriter::new().map_err(failed)?;
-    list.add(0, held, &stat).map_err(failed)?;
-    leases.hold(stat.dev, stat.ino, lease);
-    Ok(Some(list.finish().map_err(failed)?))
-}
-
-/// The list of what is held; refuses what a process has open.
-fn list_unused(
-    area: &PrivateDir,
-    held: &OsStr,
-    path: &Path,
-    open: &OpenNow<'_>,
-) -> Result<Inventory, Refusal> {
-    if let Some(trouble) = &open.trouble {
-        let reason = format!("it cannot be told who has it open: {trouble}");
-        return Err(Refusal::Hopeless { path: path.to_owned(), reason });
-    }
-    let here = area.fd().as_fd();
-    let (_, found) = list_at(here, held, path, &Touched::default(), &mut |visit| {
-        let stat = visit.found;
-        if open.is_open(stat.dev, stat.ino) {
-            let path = path.join(visit.below).components().collect();
-            let holder = open.holders(stat.dev, stat.ino).into_iter().next();
-            return Err(Refusal::InUse { path, holder });
-        }
-        Ok(())
-    })?;
-    Ok(found)
-}
-
 /// The actions of a run that something is to be done to, under the lock.
 struct Chosen {
     run: i64,
@@ -522,7 +304,10 @@ impl Chosen {
     }
 }
 
-fn area_of(entry: &EntryRecord, areas: &mut Reopened) -> Result<Rc<PrivateDir>, Refusal> {
+pub(super) fn area_of(
+    entry: &EntryRecord,
+    areas: &mut Reopened,
+) -> Result<Arc<PrivateDir>, Refusal> {
     let not_held = |reason: &str| Refusal::NotHeld {
         path: entry.action.target.path.0.clone(),
         reason: reason.to_owned(),

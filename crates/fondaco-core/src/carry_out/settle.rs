@@ -373,13 +373,14 @@ pub(super) fn finish_removal(
         let message = format!("it is not known what of it may go; what is left is in {}", kept());
         return Err(Unsettled::Ever(message));
     };
-    let freed =
-        remove_rest(entry, area, inventory, &Leases::default()).map_err(|error| match error {
+    let freed = remove_rest(entry, area, inventory, &Leases::default(), false).map_err(
+        |error| match error {
             RemovalError::Call(error) => {
                 Unsettled::Now(format!("{}; what is left of it is in {}", error.whole(), kept()))
             }
             other => Unsettled::Ever(format!("{other}; what is left of it is in {}", kept())),
-        })?;
+        },
+    )?;
     area.sync()?;
     entry.freed += freed;
     let state = match (entry.state, &entry.action.deed) {
@@ -392,12 +393,14 @@ pub(super) fn finish_removal(
     Ok((state, "removed to the end after it was cut off".to_owned()))
 }
 
-/// Removes what is left of a target of which some may be gone; tells the bytes that this freed.
+/// Removes what is left of a target of which some may be gone; tells the bytes that this freed. `is_unused`: see
+/// [`Removal`].
 pub(super) fn remove_rest(
     entry: &EntryRecord,
     area: &PrivateDir,
     inventory: &Inventory,
     leases: &Leases,
+    is_unused: bool,
 ) -> Result<Bytes, RemovalError> {
     let mut freed = Bytes::ZERO;
     area.remove(
@@ -406,6 +409,7 @@ pub(super) fn remove_rest(
             inventory,
             strictness: Strictness::AfterCrash,
             leases,
+            is_unused,
             path: &entry.action.target.path.0,
             own: &mut OwnChanges::default(),
             gone: &mut |stat, _| {

@@ -151,8 +151,12 @@ fn remove_packages(removal: &PackageRemoval) -> Done {
     let sizes: HashMap<&String, Bytes> = removal
         .removes
         .iter()
-        .filter_map(|name| Some((name, leftovers::sizes_of(std::slice::from_ref(name))?.0)))
+        .filter_map(|name| {
+            Some((name, leftovers::sizes_of(std::slice::from_ref(name), &[])?.allocated))
+        })
         .collect();
+    let beside: Vec<(&Path, Bytes)> =
+        removal.beside.iter().map(|file| (file.0.as_path(), size_on_disk(&file.0))).collect();
     let mut command = Command::new("/usr/bin/apt-get");
     command.args([
         "-y",
@@ -185,6 +189,7 @@ fn remove_packages(removal: &PackageRemoval) -> Done {
         .iter()
         .filter(|(name, _)| gone.iter().any(|gone| **gone == plain(name)))
         .map(|(_, size)| *size)
+        .chain(beside.iter().filter(|(file, _)| is_gone(file)).map(|(_, size)| *size))
         .sum();
     let words = counted(gone.len() as u64, "package");
     let (state, message) = match (said.0, other) {
@@ -199,9 +204,17 @@ fn remove_packages(removal: &PackageRemoval) -> Done {
     Done { state, freed, message: format!("{message}\n{}", said.1) }
 }
 
+/// Nothing of what cannot be looked at: that is not said to have been freed.
+fn size_on_disk(file: &Path) -> Bytes {
+    kernel::stat_path(file).map_or(Bytes::ZERO, |stat| stat.allocated())
+}
+
+fn is_gone(file: &Path) -> bool {
+    kernel::is_there(file).is_ok_and(|is_there| !is_there)
+}
+
 fn vacuum(directory: &Path, files: &[&Path], before: Time) -> Done {
-    let size = |file: &Path| kernel::stat_path(file).map_or(Bytes::ZERO, |stat| stat.allocated());
-    let sizes: Vec<Bytes> = files.iter().map(|file| size(file)).collect();
+    let sizes: Vec<Bytes> = files.iter().map(|file| size_on_disk(file)).collect();
     let seconds = Time::now().sec.saturating_sub(before.sec).max(1);
     let mut command = Command::new("/usr/bin/journalctl");
     command.arg("--directory").arg(directory).arg(format!("--vacuum-time={seconds}s"));
@@ -209,7 +222,6 @@ fn vacuum(directory: &Path, files: &[&Path], before: Time) -> Done {
         Ok(said) => said,
         Err(error) => return failed(format!("journalctl cannot be run: {error}")),
     };
-    let is_gone = |file: &Path| matches!(kernel::stat_path(file), Err(error) if error.kind() == std::io::ErrorKind::NotFound);
     let gone: Vec<bool> = files.iter().map(|file| is_gone(file)).collect();
     let freed = sizes.iter().zip(&gone).filter(|(_, gone)| **gone).map(|(size, _)| *size).sum();
     let count = gone.iter().filter(|gone| **gone).count();
@@ -255,11 +267,11 @@ fn settled_here(action: &Action) -> (EntryState, String) {
                 let name = name.split(':').next().unwrap_or(name);
                 installed.iter().any(|one| one.split('=').next() == Some(name))
             }),
-            Err(error) => return (EntryState::Failed, format!("what is installed cannot be read: {error}")),
+            Err(error) => {
+                return (EntryState::Failed, format!("what is installed cannot be read: {error}"));
+            }
         },
-        Some(ToolTarget::Journal { files, .. }) => files.iter().any(|file| {
-            !matches!(kernel::stat_path(&file.0), Err(error) if error.kind() == std::io::ErrorKind::NotFound)
-        }),
+        Some(ToolTarget::Journal { files, .. }) => files.iter().any(|file| !is_gone(&file.0)),
         Some(ToolTarget::Object(_)) | None => true,
     };
     match still {

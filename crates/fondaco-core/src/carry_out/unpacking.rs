@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use super::EntryRecord;
 use super::EntryState;
@@ -42,13 +42,13 @@ impl Places<'_> {
         if next.len() < 2 {
             return; // one is as well unpacked when it is put back
         }
-        let mut areas: BTreeMap<PathBuf, Rc<PrivateDir>> = BTreeMap::new();
+        let mut areas: BTreeMap<PathBuf, Arc<PrivateDir>> = BTreeMap::new();
         for entry in next {
             let Ok(area) = self.unpack_one(entry) else { break };
-            areas.insert(area.path().to_owned(), Rc::clone(&area));
+            areas.insert(area.path().to_owned(), Arc::clone(&area));
             self.unpacked.insert(entry.action.number, area);
         }
-        let sync = |area: &Rc<PrivateDir>| !area.syncs_as_volume() || area.sync_volume().is_ok();
+        let sync = |area: &Arc<PrivateDir>| !area.syncs_as_volume() || area.sync_volume().is_ok();
         if !areas.values().all(sync) {
             // what may not be durable is unpacked again, by itself
             self.clear_unpacked();
@@ -65,7 +65,7 @@ impl Places<'_> {
         }
     }
 
-    fn unpack_one(&mut self, entry: &EntryRecord) -> Result<Rc<PrivateDir>, Refusal> {
+    fn unpack_one(&mut self, entry: &EntryRecord) -> Result<Arc<PrivateDir>, Refusal> {
         let path = &entry.action.target.path.0;
         let located = self.locator.locate(path)?;
         let (area, held) = self.place_for(entry, path, &located)?;
@@ -123,7 +123,7 @@ impl Places<'_> {
         entry: &EntryRecord,
         path: &Path,
         located: &Located,
-    ) -> Result<(Rc<PrivateDir>, OsString), Refusal> {
+    ) -> Result<(Arc<PrivateDir>, OsString), Refusal> {
         is_free(path, located)?;
         has_room(path, entry.action.target.allocated)?;
         let area = self.areas.of(path, located)?;

@@ -10,6 +10,8 @@ use std::os::fd::{AsRawFd, OwnedFd};
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
+use super::stat::Stat;
+
 /// Why a file cannot be kept still.
 #[derive(Debug)]
 pub enum NoLease {
@@ -61,11 +63,6 @@ impl Lease {
         }
     }
 
-    /// Whether the leased inode has no name any more, so that it goes with its last descriptor.
-    fn is_nameless(&self) -> bool {
-        rustix::fs::fstat(&self.file).is_ok_and(|stat| stat.st_nlink == 0)
-    }
-
     /// Whether no process has tried to open the file since the lease was taken. One that has tried is waiting now, for
     /// at most `fs.lease-break-time` seconds.
     ///
@@ -84,22 +81,29 @@ impl Lease {
 
 /// Leases that are held together, one for each inode: this program's own open files would refuse a second one.
 #[derive(Debug, Default)]
-pub struct Leases(HashMap<(u64, u64), Lease>);
+pub struct Leases(HashMap<(u64, u64), Held>);
+
+/// A lease, and how many names its file had when it was leased.
+#[derive(Debug)]
+struct Held {
+    lease: Lease,
+    links: u32,
+}
 
 impl Leases {
     /// The lease on an inode, if one is held.
     pub fn of(&self, dev: u64, ino: u64) -> Option<&Lease> {
-        self.0.get(&(dev, ino))
+        self.0.get(&(dev, ino)).map(|held| &held.lease)
     }
 
-    /// Holds a lease on an inode from here on.
-    pub fn hold(&mut self, dev: u64, ino: u64, lease: Lease) {
-        self.0.insert((dev, ino), lease);
+    /// Holds the lease on an inode from here on. `stat` are the facts about it.
+    pub fn hold(&mut self, stat: &Stat, lease: Lease) {
+        self.0.insert((stat.dev, stat.ino), Held { lease, links: stat.links });
     }
 }
 
 /// Gives leases back on a thread of its own: closing the last descriptor of a removed file frees its blocks, which takes as
-/// long as removing its name did. At most the leases of one batch wait for it.
+/// long as removing its name did, and ending a lease takes as long as beginning it. At most the leases of one batch wait for it.
 #[derive(Debug, Default)]
 pub struct LeaseReturn {
     thread: Option<(SyncSender<Leases>, JoinHandle<()>)>,
@@ -109,12 +113,12 @@ pub struct LeaseReturn {
 const WORTH_A_THREAD: usize = 32;
 
 impl LeaseReturn {
-    /// Gives these leases back: those on files that are gone soon, all others at once. Where no thread can be begun, at once
-    /// too.
+    /// Gives these leases back: those on files with one name soon, all others at once. Where no thread can be begun, at
+    /// once too.
     pub fn give_back(&mut self, leases: &mut Leases) {
         let mut leases = std::mem::take(leases);
-        // what has a name may be wanted by it at once
-        leases.0.retain(|_, lease| lease.is_nameless());
+        // another name of the same file may be the next that is wanted
+        leases.0.retain(|_, held| held.links == 1);
         if self.thread.is_none() {
             if leases.0.len() < WORTH_A_THREAD {
                 return;

@@ -59,6 +59,9 @@ pub struct Removal<'a> {
     pub strictness: Strictness,
     /// Leases that are held already.
     pub leases: &'a Leases,
+    /// The target is a regular file with one name, lies where only root could open it, and no process has it open: it is
+    /// looked at right before it goes, and not leased.
+    pub is_unused: bool,
     /// The name that the target goes by in messages.
     pub path: &'a Path,
     /// What this program itself has made of inodes with several names; is kept up to date.
@@ -109,6 +112,7 @@ impl PrivateDir {
             private: self.fd(),
             strictness: removal.strictness,
             leases: removal.leases,
+            is_unused: removal.is_unused,
             path: removal.path,
             own: Mutex::new(&mut *removal.own),
             gone: Mutex::new(&mut *removal.gone),
@@ -245,6 +249,7 @@ struct Work<'a> {
     private: &'a OwnedFd,
     strictness: Strictness,
     leases: &'a Leases,
+    is_unused: bool,
     path: &'a Path,
     own: Mutex<&'a mut OwnChanges>,
     gone: Mutex<&'a mut Gone<'a>>,
@@ -425,6 +430,9 @@ impl Work<'_> {
     ) -> Result<(), RemovalError> {
         let at = || self.place_of(above, name);
         let parent = above.map_or(self.private, |level| &level.fd).as_fd();
+        if self.is_unused && above.is_none() && then.links == 1 {
+            return self.remove_unused(parent, name, then);
+        }
         let still = match self.leases.of(then.dev, then.ino) {
             Some(lease) => OpenEntry::Borrowed(lease),
             None => match keep_still(parent, name, then.kind) {
@@ -463,6 +471,29 @@ impl Work<'_> {
         let after = stat_descriptor(still.fd()).map_err(CallError::on(Op::Examine, at()))?;
         hold(&self.own).note(&after);
         (hold(&self.gone))(&before, Some(&after));
+        Ok(())
+    }
+}
+
+impl Work<'_> {
+    /// Removes a file that no process has open, once it has been looked at in its place.
+    fn remove_unused(
+        &self,
+        parent: BorrowedFd<'_>,
+        name: &CStr,
+        then: &Facts,
+    ) -> Result<(), RemovalError> {
+        let found = match stat_at(parent, name) {
+            Ok(found) => found,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+            Err(error) => return Err(CallError::on(Op::Examine, self.path)(error).into()),
+        };
+        if let Some(difference) = then.difference(&found, self.strictness) {
+            return Err(RemovalError::Changed { path: self.path.to_owned(), difference });
+        }
+        rustix::fs::unlinkat(parent, name, AtFlags::empty())
+            .map_err(|error| CallError::on(Op::Remove, self.path)(error))?;
+        (hold(&self.gone))(&found, None);
         Ok(())
     }
 }

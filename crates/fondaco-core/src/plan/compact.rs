@@ -9,7 +9,9 @@ use super::{
     Action, Choice, Deed, Forecast, Planned, Review, RuleChoice, Shared, SharedExtent, Survey,
     Target,
 };
-use crate::compact_form::{Moment, append, moment, path_bytes, path_of_bytes, take, time_of};
+use crate::compact_form::{
+    ByteString, Moment, append, moment, path_bytes, path_of_bytes, take, time_of,
+};
 use crate::kernel::{Holder, Kind};
 use crate::packed_list::Packable;
 use crate::shown::DocPath;
@@ -18,7 +20,8 @@ use crate::units::Bytes;
 /// The record of a [`Target`]. The journal has it in its lists of actions: see [`CompactAction`].
 #[derive(Debug, Serialize, Deserialize)]
 pub(crate) struct CompactTarget<'a> {
-    path: &'a [u8],
+    #[serde(borrow)]
+    path: ByteString<'a>,
     device: u64,
     inode: u64,
     kind: Kind,
@@ -70,8 +73,9 @@ impl<'a> CompactTarget<'a> {
 pub(crate) enum CompactDeed<'a> {
     Delete,
     SetAside,
-    Archive(&'a [u8]),
-    Move(&'a [u8], bool),
+    #[serde(borrow)]
+    Archive(ByteString<'a>),
+    Move(#[serde(borrow)] ByteString<'a>, bool),
     Link,
     Share,
     /// Any other deed, written as JSON.
@@ -95,9 +99,9 @@ impl<'a> CompactDeed<'a> {
         Some(match self {
             Self::Delete => Deed::Delete,
             Self::SetAside => Deed::SetAside,
-            Self::Archive(depot) => Deed::Archive { depot: path_of_bytes(depot) },
+            Self::Archive(depot) => Deed::Archive { depot: path_of_bytes(*depot) },
             Self::Move(to, same_volume) => {
-                Deed::Move { to: path_of_bytes(to), same_volume: *same_volume }
+                Deed::Move { to: path_of_bytes(*to), same_volume: *same_volume }
             }
             Self::Link => Deed::Link,
             Self::Share => Deed::Share,
@@ -115,7 +119,8 @@ pub(crate) struct CompactAction<'a> {
     deed: CompactDeed<'a>,
     reason: &'a str,
     target: CompactTarget<'a>,
-    volume: &'a [u8],
+    #[serde(borrow)]
+    volume: ByteString<'a>,
     frees: (u64, u64),
     shared: u64,
     notes: Vec<&'a str>,
@@ -189,10 +194,12 @@ struct CompactSurvey<'a> {
     target: CompactTarget<'a>,
     single: u64,
     linked: Vec<(Inode, (u32, u32, u64))>,
-    socket: Option<&'a [u8]>,
+    #[serde(borrow)]
+    socket: Option<ByteString<'a>>,
     shared: u64,
     extents: Vec<((u64, u64), u64, Option<u64>)>,
-    in_use: Option<(&'a [u8], u32, &'a str)>,
+    #[serde(borrow)]
+    in_use: Option<(ByteString<'a>, u32, &'a str)>,
     changed: Moment,
 }
 
@@ -256,18 +263,21 @@ enum CompactReview<'a> {
 /// All that a draft knows of a [`Planned`] thing. It never leaves the process.
 #[derive(Serialize, Deserialize)]
 struct CompactPlanned<'a> {
-    path: &'a [u8],
+    #[serde(borrow)]
+    path: ByteString<'a>,
     #[serde(borrow)]
     deed: CompactDeed<'a>,
     reason: &'a str,
-    volume: &'a [u8],
+    #[serde(borrow)]
+    volume: ByteString<'a>,
     depot_on_volume: bool,
     estimate: u64,
     entries: u64,
     #[serde(borrow)]
     review: CompactReview<'a>,
     purge_after: Option<u64>,
-    together: Option<&'a [u8]>,
+    #[serde(borrow)]
+    together: Option<ByteString<'a>>,
     stays: Option<CompactTarget<'a>>,
     differs: Vec<&'a str>,
     emptied: bool,

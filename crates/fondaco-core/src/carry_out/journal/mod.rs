@@ -425,11 +425,63 @@ impl Journal {
             .optional()
             .map_err(&wrap)?;
         let at = begun.unwrap_or_default();
-        let mut entries = PackedList::new();
-        let waiting = |action| entries.push(EntryRecord::waiting(action, at.clone()));
-        each_action(&self.database, run, waiting).map_err(&wrap)?;
-        self.each_step(run, ALL, |list| packed::apply(list, &mut entries))?;
+        let (mut entries, mut first) = (PackedList::new(), 1);
+        while let Some(part) = self.entries_from(run, first, &at)? {
+            first += part.len() as u32;
+            entries.extend(part);
+        }
         Ok(entries)
+    }
+
+    /// As [`Journal::entries_from`], and adds to `lists` what may be removed of each.
+    ///
+    /// # Errors
+    ///
+    /// [`JournalError`].
+    pub(in crate::carry_out) fn held_from(
+        &self,
+        run: i64,
+        first: u32,
+        at: &str,
+        lists: &mut HashMap<u32, Inventory>,
+    ) -> Result<Option<Vec<EntryRecord>>, JournalError> {
+        self.part_from(run, first, at, Some(lists))
+    }
+
+    /// Some thousand actions of a run as they stand, in the order of its plan from number `first` on, which is the number
+    /// behind those of another such part, or 1. `at` is when the run began. `None` if there are no more.
+    ///
+    /// # Errors
+    ///
+    /// [`JournalError`].
+    pub(in crate::carry_out) fn entries_from(
+        &self,
+        run: i64,
+        first: u32,
+        at: &str,
+    ) -> Result<Option<Vec<EntryRecord>>, JournalError> {
+        self.part_from(run, first, at, None)
+    }
+
+    fn part_from(
+        &self,
+        run: i64,
+        first: u32,
+        at: &str,
+        mut lists: Option<&mut HashMap<u32, Inventory>>,
+    ) -> Result<Option<Vec<EntryRecord>>, JournalError> {
+        let wrap = self.wrap();
+        let mut entries = Vec::new();
+        let waiting = |action| entries.push(EntryRecord::waiting(action, at.to_owned()));
+        each_action(&self.database, run, first, waiting).map_err(&wrap)?;
+        if entries.is_empty() {
+            return Ok(None);
+        }
+        let last = first + (entries.len() as u32 - 1);
+        self.each_step(run, (first, last), |list| {
+            packed::apply(list, first, &mut entries, lists.as_deref_mut())
+        })?;
+        Ok(Some(entries))
     }
 }
 
@@ -472,15 +524,16 @@ fn insert_actions(
     Ok(())
 }
 
-/// The actions of a run, as its plan had them, in order.
+/// The actions of some rows of a run, as its plan had them, in order from number `first` on.
 fn each_action(
     database: &Connection,
     run: i64,
+    first: u32,
     mut with: impl FnMut(Action),
 ) -> rusqlite::Result<()> {
-    let select = "SELECT list FROM actions WHERE run = ?1 ORDER BY first";
+    let select = "SELECT list FROM actions WHERE run = ?1 AND first >= ?2 ORDER BY first LIMIT 4";
     let mut select = database.prepare_cached(select)?;
-    let mut rows = select.query([run])?;
+    let mut rows = select.query(params![run, first])?;
     while let Some(row) = rows.next()? {
         let list = row.get_ref(0)?.as_blob()?;
         let actions = packed::unpack(list).map_err(|error| conversion(0, error))?;

@@ -21,7 +21,13 @@ pub(super) fn pack_rows(database: &Connection) -> rusqlite::Result<()> {
     let runs = runs.query_map([], |row| row.get(0))?.collect::<Result<Vec<i64>, _>>()?;
     for run in runs {
         let mut known = Vec::new();
-        each_action(database, run, |action| known.push(action))?;
+        loop {
+            let before = known.len();
+            each_action(database, run, before as u32 + 1, |action| known.push(action))?;
+            if known.len() == before {
+                break;
+            }
+        }
         let mut select = database.prepare_cached(
             "SELECT number, action, state, area, archive, parent_before, parent_after, freed, message,
              at, copy, list FROM entry WHERE run = ?1 ORDER BY number",

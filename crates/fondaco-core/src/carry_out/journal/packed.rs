@@ -11,9 +11,9 @@ use zstd::stream::read::Decoder;
 
 use super::records::Progress;
 use super::{EntryRecord, EntryState};
-use crate::compact_form::{append, take};
+use crate::compact_form::{ByteString, append, take};
 use crate::kernel::Inventory;
-use crate::packed_list::{Packable, PackedList};
+use crate::packed_list::Packable;
 use crate::plan::Action;
 
 /// So many actions are packed together.
@@ -83,7 +83,8 @@ struct Standing<'a> {
     progress: Progress<'a>,
     /// The action in JSON, if this program has changed the record of its target since it was planned.
     action: Option<&'a str>,
-    list: Option<&'a [u8]>,
+    #[serde(borrow)]
+    list: Option<ByteString<'a>>,
 }
 
 /// A row of the journal: how some actions stand, written in one synced step.
@@ -114,7 +115,7 @@ pub(super) fn pack_step<'a>(
             state: entry.state.word(),
             progress: Progress::of(entry),
             action: action.as_deref(),
-            list: list.map(Inventory::kept),
+            list: list.map(|list| ByteString(list.kept())),
         };
         if !append(&standing, &mut plain) {
             return Err(io::Error::other("how an action stands has no compact form"));
@@ -143,13 +144,22 @@ fn state_of(word: &str) -> io::Result<EntryState> {
     EntryState::of_word(word).ok_or_else(|| io::Error::other(format!("state `{word}`")))
 }
 
-/// Brings the actions of a run, the first of which has number 1, to how they stood after a step.
-pub(super) fn apply(list: &[u8], entries: &mut PackedList<EntryRecord>) -> io::Result<()> {
+/// Brings some actions of a run, the first of which has number `first`, to how they stood after a step, and `inventories`,
+/// if they are asked for.
+pub(super) fn apply(
+    list: &[u8],
+    first: u32,
+    entries: &mut [EntryRecord],
+    mut inventories: Option<&mut HashMap<u32, Inventory>>,
+) -> io::Result<()> {
     each_standing(list, |standing| {
-        let entry = entries.get_mut((standing.number as usize).wrapping_sub(1));
-        let Some(entry) = entry else {
-            return Err(io::Error::other(format!("there is no action {}", standing.number)));
+        let place = standing.number.checked_sub(first).map(|place| place as usize);
+        let Some(entry) = place.and_then(|place| entries.get_mut(place)) else {
+            return Ok(());
         };
+        if let Some(inventories) = &mut inventories {
+            apply_inventory(&standing, inventories)?;
+        }
         if let Some(action) = standing.action {
             entry.action = serde_json::from_str(action)?;
         }
@@ -180,13 +190,20 @@ pub(super) fn apply_inventories(
         if !(first..=last).contains(&standing.number) {
             return Ok(());
         }
-        if !state_of(standing.state)?.keeps_inventory() {
-            inventories.remove(&standing.number);
-        } else if let Some(list) = standing.list {
-            inventories.insert(standing.number, Inventory::from_kept(list.to_vec()));
-        }
-        Ok(())
+        apply_inventory(&standing, inventories)
     })
+}
+
+fn apply_inventory(
+    standing: &Standing<'_>,
+    inventories: &mut HashMap<u32, Inventory>,
+) -> io::Result<()> {
+    if !state_of(standing.state)?.keeps_inventory() {
+        inventories.remove(&standing.number);
+    } else if let Some(list) = standing.list {
+        inventories.insert(standing.number, Inventory::from_kept(list.0.to_vec()));
+    }
+    Ok(())
 }
 
 #[cfg(test)]
@@ -212,7 +229,7 @@ mod tests {
             draft.put(Planned::of_survey(path, deed, "by hand".into(), volume, survey));
         }
         let plan = draft.to_plan(Vec::new(), Time::at(0)).unwrap();
-        let waiting = || -> PackedList<EntryRecord> {
+        let waiting = || -> Vec<EntryRecord> {
             let waiting =
                 |action: Record<Action>| EntryRecord::waiting(action.clone(), "then".into());
             plan.actions.iter().map(waiting).collect()
@@ -227,8 +244,11 @@ mod tests {
         let step = pack_step([(&written[1], Some(&list))]).unwrap().unwrap();
         assert_eq!(step.numbers, (2, 2));
         let mut read = waiting();
-        apply(&step.list, &mut read).unwrap();
+        apply(&step.list, 1, &mut read, None).unwrap();
         assert_eq!(read, written);
+        let mut second = waiting().split_off(1);
+        apply(&step.list, 2, &mut second, None).unwrap();
+        assert_eq!(second, written[1..], "a part of the run");
         let mut lists = HashMap::new();
         apply_inventories(&step.list, (1, 9), &mut lists).unwrap();
         assert_eq!(lists, HashMap::from([(2, list)]));
@@ -242,10 +262,11 @@ mod tests {
             damaged[at] ^= 0x10;
             let mut read = waiting();
             // some bits of a frame's head mean nothing
-            if apply(&damaged, &mut read).is_ok() {
+            if apply(&damaged, 1, &mut read, None).is_ok() {
                 assert_eq!(read[1].message, "why", "byte {at}");
             }
-            assert!(apply(&step.list[..at], &mut waiting()).is_err() || at == 0, "cut at {at}");
+            let cut = apply(&step.list[..at], 1, &mut waiting(), None);
+            assert!(cut.is_err() || at == 0, "cut at {at}");
         }
         let nothing: [(&EntryRecord, _); 0] = [];
         assert!(pack_step(nothing).unwrap().is_none());

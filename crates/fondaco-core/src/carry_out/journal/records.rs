@@ -4,7 +4,9 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::compact_form::{Moment, append, moment, path_bytes, path_of_bytes, take, time_of};
+use crate::compact_form::{
+    ByteString, Moment, append, moment, path_bytes, path_of_bytes, take, time_of,
+};
 use crate::packed_list::Packable;
 use crate::plan::{Action, CompactAction, Deed, Forecast, moved_place};
 use crate::units::{Bytes, Time};
@@ -257,8 +259,10 @@ impl EntryRecord {
 /// journal have it so: new fields would need another version of the journal.
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) struct Progress<'a> {
-    area: Option<&'a [u8]>,
-    archive: Option<&'a [u8]>,
+    #[serde(borrow)]
+    area: Option<ByteString<'a>>,
+    #[serde(borrow)]
+    archive: Option<ByteString<'a>>,
     copy: Option<(u64, u64)>,
     parent_before: Option<(Moment, Moment)>,
     parent_after: Option<Moment>,

@@ -21,6 +21,7 @@ mod manual;
 mod output;
 mod query;
 mod station;
+mod timer;
 mod words;
 
 use std::io::Write;

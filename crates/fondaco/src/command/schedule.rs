@@ -15,16 +15,11 @@ use super::Outcome;
 use crate::cli;
 use crate::environment::open_state;
 use crate::output::{say, tell, usage};
-
-/// The name of the units.
-const UNIT: &str = "fondaco-tend";
-
-/// The line of a crontab that is ours ends with this.
-const CRON_MARK: &str = "# fondaco schedule";
+use crate::timer::{CRON_MARK, Place, UNIT, crontab};
 
 pub(super) fn run(arguments: &cli::Schedule, state: Option<PathBuf>) -> Result<Outcome> {
     let state = open_state(state)?;
-    let place = Place::find(arguments)?;
+    let place = Place::find(arguments.units.as_deref(), arguments.cron)?;
     if arguments.remove {
         return remove(&place, arguments.yes);
     }
@@ -63,50 +58,6 @@ fn real(paths: Vec<PathBuf>) -> Result<Vec<PathBuf>> {
         path.canonicalize().with_context(|| format!("cannot open {}", Shown(&path)))
     };
     paths.into_iter().map(real).collect()
-}
-
-/// Where timers are kept here.
-enum Place {
-    /// systemd, of the system or of this user. It is told of changes unless the directory is another than its own.
-    Systemd { directory: PathBuf, user: bool, is_told: bool },
-    /// This user's crontab.
-    Cron,
-}
-
-impl Place {
-    fn find(arguments: &cli::Schedule) -> Result<Self> {
-        let user = kernel::effective_user() != 0;
-        if let Some(directory) = &arguments.units {
-            return Ok(Self::Systemd { directory: directory.clone(), user, is_told: false });
-        }
-        // sd_booted(3)
-        let is_systemd = Path::new("/run/systemd/system").is_dir();
-        if is_systemd && !arguments.cron {
-            let directory = match user {
-                false => PathBuf::from("/etc/systemd/system"),
-                true => {
-                    let config = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from);
-                    let home =
-                        std::env::var_os("HOME").map(|home| Path::new(&home).join(".config"));
-                    let config = config.filter(|path| path.is_absolute()).or(home);
-                    config.context("neither XDG_CONFIG_HOME nor HOME is set")?.join("systemd/user")
-                }
-            };
-            return Ok(Self::Systemd { directory, user, is_told: true });
-        }
-        let crontab = Command::new("crontab").arg("-l").output();
-        match crontab {
-            Ok(_) => Ok(Self::Cron),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => bail!(
-                "there is neither systemd nor a crontab here: have `fondaco tend PATH` run by what there is"
-            ),
-            Err(error) => Err(error).context("cannot run crontab"),
-        }
-    }
-
-    fn is_of_user(&self) -> bool {
-        matches!(self, Self::Systemd { user: true, .. })
-    }
 }
 
 /// What is to be run.
@@ -339,20 +290,6 @@ fn systemctl(user: bool, words: &[&str]) {
     if !said.is_some_and(|said| said.success) {
         let of = if user { "systemctl --user" } else { "systemctl" };
         tell!("that was not done, do it yourself: {of} {}", words.join(" "));
-    }
-}
-
-/// The crontab of this user; nothing if there is none.
-fn crontab() -> Result<String> {
-    let said = Command::new("crontab").arg("-l").output().context("cannot run crontab")?;
-    let trouble = String::from_utf8_lossy(&said.stderr);
-    match said.status.success() {
-        true => String::from_utf8(said.stdout).context("the crontab is no text"),
-        // different crons say in different words that there is none
-        false if ["no crontab", "No such file"].iter().any(|none| trouble.contains(none)) => {
-            Ok(String::new())
-        }
-        false => bail!("crontab -l: {}", shown(trouble.trim())),
     }
 }
 

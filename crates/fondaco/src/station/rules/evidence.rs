@@ -60,7 +60,8 @@ pub(super) fn of_rule(model: &Model, pen: &Pen<'_>) -> Sheet {
         let did = counted(last.actions, "action");
         sheet.fact("", format!("{did}, {} freed", model.bytes(last.freed)));
     }
-    sheet.fact("next run", "when you plan it".to_owned());
+    let by_hand = || "when you plan it; nothing is scheduled".to_owned();
+    sheet.fact("next run", tried.next.clone().unwrap_or_else(by_hand));
     for place in &tried.rules.protect {
         sheet.fact("protects", shown(place));
     }

@@ -11,7 +11,7 @@ use fondaco_core::analysis::{
     AgeBy, BreakdownBy, Classes, FileOrder, MapShape, Place, breakdown, first_files, map, matrix,
 };
 use fondaco_core::catalog::{Catalog, Order};
-use fondaco_core::leftovers::{Table, find};
+use fondaco_core::leftovers::{Homes, Table, find};
 use fondaco_core::lens::{Lens, SystemAccounts};
 use fondaco_core::scan::{Options, Scan};
 use fondaco_core::units::Time;
@@ -71,7 +71,7 @@ fn main() {
             least_open: (10.0, 3.0),
         };
         measure(&format!("map{what}"), &catalog, || map(seen, top, &shape).len());
-        let table = Table::with(None, None).0;
+        let table = Table::with(None, None, &Homes::of("")).0;
         measure(&format!("leftovers by the scan alone{what}"), &catalog, || {
             find(seen, &table, &SystemAccounts, None, &|| false).groups.len()
         });

@@ -12,10 +12,13 @@ use std::process::{Command, Stdio};
 
 use common::tree::{build, make, reference, totals};
 use common::{Mounted, NOW, is_root, run};
+use fondaco_core::analysis::Protection;
 use fondaco_core::catalog::{Catalog, Reading};
 use fondaco_core::kernel::Kind;
+use fondaco_core::leftovers::{GroupName, look};
 use fondaco_core::pattern::Pattern;
 use fondaco_core::scan::{Filter, Options, Scan};
+use fondaco_core::state::State;
 use fondaco_core::units::Bytes;
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
@@ -151,8 +154,31 @@ fn an_automounter_is_not_set_off() {
         return common::skipped("an automounter's directory: the kernel mounts none");
     };
     assert_eq!(ready, "ready");
+    // one link straight into it, one by way of another link, and one that is broken
+    let links = [
+        ("straight", "net/auto/tide.csv"),
+        ("way", "net"),
+        ("round", "way/auto/tide.csv"),
+        ("broken", "nowhere"),
+    ];
+    for (name, target) in links {
+        std::os::unix::fs::symlink(target, root.join(name)).unwrap();
+    }
     let catalog = scan(&root);
     assert_eq!(others(&catalog), [root.join("net/auto")]);
+    let state = State::open(&directory.path().join("state")).unwrap();
+    let protection = Protection::of_system(&state);
+    let found = look(catalog.whole(), &state, protection, false, &|| false).unwrap();
+    let broken = found.group(GroupName::BrokenLinks).unwrap();
+    let names = |stays: bool| {
+        let items = broken.items.iter().filter(move |item| item.stays.is_some() == stays);
+        let mut names: Vec<_> =
+            items.filter_map(|item| Some(catalog.name(item.id()?).to_owned())).collect();
+        names.sort();
+        names
+    };
+    assert_eq!(names(false), ["broken"]);
+    assert_eq!(names(true), ["round", "straight"], "where they lead is not known");
     daemon.stdin.take().unwrap().write_all(b"\n").unwrap();
     assert_eq!(answers.next().unwrap().unwrap(), "left alone");
     assert!(daemon.wait().unwrap().success());

@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use fondaco_core::analysis::Protection;
 use fondaco_core::kernel::{Capacity, LevelFor};
-use fondaco_core::leftovers::{Table, find};
+use fondaco_core::leftovers::{Homes, Table, find};
 use fondaco_core::lens::SystemAccounts;
 use fondaco_core::rule::{
     Circumstances, Keeper, RuleError, RuleSet, RuleState, TryOut, VolumeFacts, WORDS, WordOf,
@@ -214,7 +214,7 @@ fn what_is_left_over_is_taken_by_its_groups_whole_and_by_how_long_it_has_been_so
     let pair = [format!("{bin}/files/sheet.png"), format!("{bin}/info/sheet.png.trashinfo")];
     let found = {
         let catalog = tree.scan.catalog();
-        let table = Table::with(None, None).0;
+        let table = Table::with(None, None, &Homes::of("")).0;
         Arc::new(find(catalog.whole(), &table, &SystemAccounts, None, &|| false))
     };
     let try_out = |words: &str| {

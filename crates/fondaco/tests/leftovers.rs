@@ -657,6 +657,56 @@ fn a_package_that_others_came_to_need_stays_and_the_rest_goes() {
 }
 
 #[test]
+fn a_rule_takes_what_programs_remove_until_boot_has_room_again() {
+    let Some(mut system) = System::new() else { return };
+    let boot = system.at("/boot");
+    std::fs::create_dir_all(&boot).unwrap();
+    assert!(run("mount", &["-t", "tmpfs", "-o", "size=16m", "none", boot.to_str().unwrap()]));
+    system.mounts.push(boot.clone());
+    plant_packages(&mut system);
+    // made when the kernel was installed, and removed with it
+    let made = "/boot/initrd.img-999.9.1-seamark";
+    system.file(made, &vec![7; 3 << 20], 100);
+    let script = system.at("/var/lib/dpkg/info/linux-image-999.9.1-seamark.postrm");
+    std::fs::write(&script, format!("#!/bin/sh\nrm -f {made}\n")).unwrap();
+    std::fs::set_permissions(&script, std::fs::Permissions::from_mode(0o755)).unwrap();
+    let rules = "[[rule]]\ntitle = \"unneeded packages\"\naction = \"delete\"\nleftovers = [\"packages\"]\n\
+                 larger = \"200 KiB\"\nolder = \"0 d\"\n\n\
+                 [[rule]]\ntitle = \"kernels\"\naction = \"delete\"\nleftovers = [\"kernels\"]\n\
+                 above = \"15 %\"\nuntil = \"10 %\"\n";
+    system.file("/var/tmp/rules.toml", rules.as_bytes(), 0);
+    let tried = system.fondaco(&["rules", "try", "/var/tmp/rules.toml", "/boot", "--json"]).ok();
+    let tried = tried.json();
+    let names: Vec<&str> = tried["by_program"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["name"].as_str().unwrap())
+        .collect();
+    assert!(names.contains(&"libseamark1"), "{tried:#}");
+    let kernels: Vec<&&str> = names.iter().filter(|name| name.starts_with("linux-image")).collect();
+    assert_eq!(kernels, [&"linux-image-999.9.1-seamark"], "the largest is enough: {tried:#}");
+    let plan = ["-o", "/var/tmp/plan.json"];
+    let planning = [&["plan", "--rules", "/var/tmp/rules.toml", "/boot"][..], &plan].concat();
+    system.fondaco(&planning).ok();
+    let actions = system.planned();
+    let kernel = actions.iter().find(|action| action["reason"] == "rule: kernels").unwrap();
+    let elsewhere = &kernel["tool"]["elsewhere"][0];
+    assert_eq!(elsewhere["volume"], "/boot", "{kernel:#}");
+    assert!(elsewhere["allocated"].as_u64().unwrap() > 3 << 20, "{kernel:#}");
+    let done = system.fondaco(&["carry-out", "/var/tmp/plan.json", "--json"]).ok().json();
+    for action in done["actions"].as_array().unwrap() {
+        assert_eq!(action["state"], "removed by its program", "{action:#}");
+        assert_eq!(action["freed"], action["frees"]["now"], "{action:#}");
+    }
+    assert!(!system.at(made).exists() && system.at("/boot/vmlinuz-999.9.2-seamark").exists());
+    let mistaken = rules.replace("action = \"delete\"", "action = \"set-aside\"");
+    system.file("/var/tmp/rules.toml", mistaken.as_bytes(), 0);
+    let refused = system.fondaco(&["rules", "check", "/var/tmp/rules.toml"]);
+    assert!(refused.err().contains("say action = \"delete\""), "{}", refused.err());
+}
+
+#[test]
 fn the_journal_is_cut_down_by_its_own_program_and_only_what_was_reviewed_goes() {
     let Some(system) = System::new() else { return };
     if !system.at("/usr/bin/journalctl").exists() {

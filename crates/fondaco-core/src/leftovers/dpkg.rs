@@ -111,26 +111,46 @@ pub(super) fn of_archive(name: &[u8]) -> Option<(String, String, String)> {
     is_whole.then(|| (name.to_owned(), version.replace("%3a", ":"), architecture.to_owned()))
 }
 
-/// Bytes on disk of the files of a package, and how many they are. Directories stay as long as others are in them; a
-/// file with further names counts.
-///
-/// # Errors
-///
-/// As `read(2)` of its list.
-pub(super) fn on_disk(package: &Installed, root: &Path) -> io::Result<(Bytes, u64)> {
-    let mut sum = (Bytes::ZERO, 0);
-    let mut inodes = std::collections::HashSet::new();
-    for path in package.files(root)? {
-        if let Ok(stat) = crate::kernel::stat_path(&path)
-            && stat.kind != crate::kernel::Kind::Directory
-        {
-            sum.1 += 1;
-            if inodes.insert((stat.dev, stat.ino)) {
-                sum.0 += stat.allocated();
-            }
+/// How much files take on disk. Directories stay as long as others are in them, and count nothing; a file with further
+/// names counts.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct OnDisk {
+    /// Bytes on disk.
+    pub allocated: Bytes,
+    /// How many files they are.
+    pub entries: u64,
+    /// The bytes of each file system, by its device number, with one of its files.
+    pub by_device: Vec<(u64, PathBuf, Bytes)>,
+    inodes: std::collections::HashSet<(u64, u64)>,
+}
+
+impl OnDisk {
+    /// Adds a file, if it is there.
+    pub(super) fn add(&mut self, path: PathBuf) {
+        let Ok(stat) = crate::kernel::stat_path(&path) else { return };
+        if stat.kind == crate::kernel::Kind::Directory {
+            return;
+        }
+        self.entries += 1;
+        if !self.inodes.insert((stat.dev, stat.ino)) {
+            return;
+        }
+        self.allocated += stat.allocated();
+        match self.by_device.iter_mut().find(|(device, _, _)| *device == stat.dev) {
+            Some((_, _, bytes)) => *bytes += stat.allocated(),
+            None => self.by_device.push((stat.dev, path, stat.allocated())),
         }
     }
-    Ok(sum)
+
+    /// Adds the files of a package.
+    ///
+    /// # Errors
+    ///
+    /// As `read(2)` of its list.
+    pub(super) fn add_package(&mut self, package: &Installed, root: &Path) -> io::Result<()> {
+        package.files(root)?.into_iter().for_each(|path| self.add(path));
+        Ok(())
+    }
 }
 
 #[cfg(test)]

@@ -68,9 +68,14 @@ impl Group {
         Age::days(self.least_days)
     }
 
-    /// Whether a rule can take it: entries that go by themselves, and not through another program.
+    /// Whether a rule can take it.
     pub fn can_be_rule(&self) -> bool {
-        matches!(self.usual, Usual::SetAside | Usual::Delete)
+        matches!(self.usual, Usual::SetAside | Usual::Delete) || self.goes_through_program()
+    }
+
+    /// Whether another program of the system removes it: the package manager, or that of the journal.
+    pub fn goes_through_program(&self) -> bool {
+        matches!(self.usual, Usual::Packages | Usual::Vacuum)
     }
 
     /// Whether something of it can be planned.

@@ -12,7 +12,7 @@ use super::packages;
 use super::remains::{head, read_head};
 use crate::analysis::{Ownership, Packages, release_in_boot};
 use crate::catalog::{Catalog, EntryId};
-use crate::kernel::{self, CallError, Kind, Op};
+use crate::kernel::{self, CallError, Kind, Mount, Op};
 use crate::state::KernelsKept;
 use crate::units::Bytes;
 
@@ -66,6 +66,7 @@ pub(super) struct System<'a> {
     pub(super) kept: &'a KernelsKept,
     pub(super) dpkg: Option<&'a Dpkg>,
     pub(super) packages: &'a Packages,
+    pub(super) mounts: &'a [Mount],
 }
 
 impl System<'_> {
@@ -237,10 +238,19 @@ impl System<'_> {
             });
             owners.extend(belongs.cloned());
             let names: Vec<String> = owners.into_iter().collect();
-            let removal = packages::together(dpkg, self.root, &names)?;
             let boot = self.root.join("boot");
-            let in_boot = kernel.parts.iter().filter(|id| catalog.path(**id).starts_with(&boot));
-            let in_boot: Bytes = in_boot.map(|id| catalog.exclusive(*id)).sum();
+            let in_boot: Vec<EntryId> = kernel
+                .parts
+                .iter()
+                .filter(|id| catalog.path(**id).starts_with(&boot))
+                .copied()
+                .collect();
+            // what was made when it was installed, such as its initial RAM disk, goes with it
+            let paths = in_boot.iter().map(|id| catalog.path(*id));
+            let is_made = |path: &PathBuf| self.packages.owner(path, false) == Ownership::Nobody;
+            let made = paths.filter(is_made).collect();
+            let removal = packages::together(dpkg, self.root, &names, made, self.mounts)?;
+            let in_boot: Bytes = in_boot.iter().map(|id| catalog.exclusive(*id)).sum();
             let note = format!(
                 "kernel {shown}: the package manager removes {}; {} of it in /boot",
                 names.join(", "),
@@ -328,6 +338,7 @@ mod tests {
             kept: &kept,
             dpkg: None,
             packages: &packages,
+            mounts: &[],
         };
         let go = || {
             let found = system.superseded(&scan.catalog());

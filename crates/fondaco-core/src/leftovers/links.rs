@@ -12,7 +12,7 @@ use rustix::io::Errno;
 use super::found::Leftover;
 use super::group::GroupName;
 use crate::catalog::{Catalog, EntryId};
-use crate::kernel::{self, Mount};
+use crate::kernel::{self, Kind, Mount};
 
 /// What may be there at another time.
 pub(super) struct Places {
@@ -71,7 +71,7 @@ impl Places {
         };
         let place = place_of(link, &target);
         let shown = crate::shown::Shown(&target);
-        if self.automounted.iter().any(|point| place.starts_with(point)) {
+        if self.leads_through_automount(&place) {
             return Led::NotKnown(format!(
                 "leads to {shown}, where something is mounted on demand"
             ));
@@ -83,6 +83,43 @@ impl Places {
             Err(Errno::LOOP) => Led::InCircles,
             Err(error) => Led::NotKnown(format!("leads to {shown}: {}", io::Error::from(error))),
         }
+    }
+
+    /// Whether the way to a place goes through a directory in which something is mounted on demand, also by way of other
+    /// links: asking for what lies behind it would have it mounted. What cannot be looked at ends the way.
+    fn leads_through_automount(&self, place: &Path) -> bool {
+        if self.automounted.is_empty() {
+            return false;
+        }
+        // as many links as the kernel follows (path_resolution(7))
+        let mut links_left = 40;
+        let mut way = PathBuf::new();
+        let mut ahead: Vec<PathBuf> = place.components().rev().map(as_path).collect();
+        while let Some(part) = ahead.pop() {
+            match part.components().next() {
+                Some(Component::ParentDir) => {
+                    way.pop();
+                    continue;
+                }
+                Some(Component::RootDir) => way = PathBuf::from("/"),
+                _ => way.push(&part),
+            }
+            if self.automounted.contains(&way) {
+                return true;
+            }
+            let Ok(stat) = kernel::stat_path(&way) else { return false };
+            if stat.kind != Kind::Link {
+                continue;
+            }
+            let Ok(target) = std::fs::read_link(&way) else { return false };
+            way.pop();
+            ahead.extend(target.components().rev().map(as_path));
+            links_left -= 1;
+            if links_left == 0 {
+                return false;
+            }
+        }
+        false
     }
 
     fn nowhere(&self, place: &Path, shown: &str) -> Led {
@@ -104,6 +141,10 @@ impl Places {
         }
         Led::Nowhere
     }
+}
+
+fn as_path(part: Component<'_>) -> PathBuf {
+    PathBuf::from(part.as_os_str())
 }
 
 /// Where a link leads, by its text alone.

@@ -3,7 +3,7 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use super::{Found, Machine, RowError, Table, find};
+use super::{Found, Homes, Machine, RowError, Table, find};
 use crate::analysis::{Packages, Protection};
 use crate::catalog::Seen;
 use crate::kernel::{self, CallError, DeletedFiles, Mount, Op, OpenFiles};
@@ -41,7 +41,7 @@ pub fn table_of(state: &State) -> Result<Table, LookError> {
         Err(error) => Err(CallError::on(Op::Read, file)(error)),
     };
     let (own, made_again) = (read(&state.leftovers_file())?, read(&state.regenerable_file())?);
-    match Table::with(own.as_deref(), made_again.as_deref()) {
+    match Table::with(own.as_deref(), made_again.as_deref(), &Homes::now()?) {
         (table, None) => Ok(table),
         (_, Some(error)) => Err(LookError::Table { file: state.leftovers_file(), error }),
     }

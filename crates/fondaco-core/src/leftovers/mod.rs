@@ -37,9 +37,10 @@ pub use group::{GROUPS, Group, GroupName, Sure, Usual};
 pub use journals::{begin as journal_begin, cutoff as journal_cutoff};
 pub use look::{Facts, LookError, glance, held_of, look, table_of};
 pub use packages::{
-    ManagerError, PackageRemoval, as_one, installed as installed_packages, simulate, sizes_of,
+    ManagerError, OnVolume, PackageRemoval, as_one, installed as installed_packages, simulate,
+    sizes_of,
 };
-pub use table::{RowError, Table};
+pub use table::{Homes, RowError, Table};
 
 use crate::analysis::{Ownership, Packages, Protection, RepositoryState, repository_state};
 use crate::catalog::{Catalog, EntryId, Finder, Seen};
@@ -171,6 +172,7 @@ impl Search<'_> {
             kept: machine.kernels,
             dpkg,
             packages,
+            mounts,
         };
         self.found.extend(kernels.superseded(self.catalog));
         let Some(dpkg) = dpkg else { return };
@@ -458,7 +460,7 @@ mod tests {
             let text = String::from_utf8_lossy(&bytes);
             let name = std::ffi::OsStr::from_bytes(&bytes);
             let _ = journal_begin(Path::new(name));
-            let (table, error) = Table::with(Some(&text), None);
+            let (table, error) = Table::with(Some(&text), None, &Homes::of(""));
             prop_assert!(error.is_some() || text.trim().is_empty());
             drop(table);
         }
@@ -487,7 +489,7 @@ mod tests {
                 std::fs::write(root.join(name), vec![1; blocks * 4096]).unwrap();
             }
             let user = "[[leftover]]\ngroup = \"caches\"\nname = \"CACHE\"\nis = \"directory\"\nreason = \"r\"\nsource = \"s\"\n";
-            let (table, error) = Table::with(Some(user), None);
+            let (table, error) = Table::with(Some(user), None, &Homes::of(""));
             prop_assert!(error.is_none());
             let later = Time::at(Time::now().sec + 100 * 86_400);
             let mut scan = Scan::start(std::slice::from_ref(&root), &Options::new(later)).unwrap();

@@ -9,11 +9,12 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use super::dpkg::{self, Dpkg, Installed};
+use super::dpkg::{self, Dpkg, Installed, OnDisk};
 use super::found::{Leftover, What};
 use super::group::GroupName;
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::{self, AccessTimes, CallError, Mount, Op, output_within};
+use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
 
 /// Packages that the package manager is to remove together.
@@ -32,6 +33,23 @@ pub struct PackageRemoval {
     pub entries: u64,
     /// The list of the files of the first of them: it is another file as soon as the package is another.
     pub list: PathBuf,
+    /// Files that no package has and that go with them all the same, counted with theirs: what was made for a kernel when
+    /// it was installed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<DocPath>,
+    /// What of it does not lie on the volume of `/usr`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub elsewhere: Vec<OnVolume>,
+}
+
+/// Bytes on disk that lie on one volume.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OnVolume {
+    /// Where it is mounted.
+    pub volume: DocPath,
+    /// How many they are.
+    pub allocated: Bytes,
 }
 
 /// Why a package manager did not say what it would do.
@@ -135,10 +153,10 @@ pub(super) struct System<'a> {
 
 impl System<'_> {
     fn removal(&self, package: &Installed, name: String) -> Option<PackageRemoval> {
-        let (allocated, entries) = dpkg::on_disk(package, self.root).ok()?;
-        let (packages, list) = (vec![name], package.list(self.root));
-        let label = label(&packages);
-        Some(PackageRemoval { label, packages, removes: Vec::new(), allocated, entries, list })
+        let mut sizes = OnDisk::default();
+        sizes.add_package(package, self.root).ok()?;
+        let list = package.list(self.root);
+        Some(PackageRemoval::of(vec![name], Vec::new(), sizes, list, self.mounts))
     }
 
     /// Packages that others needed and nothing needs any more.
@@ -255,24 +273,57 @@ pub(super) fn archives(
     found
 }
 
-/// Bytes on disk of several packages together, and their files.
-pub(super) fn together(dpkg: &Dpkg, root: &Path, names: &[String]) -> Option<PackageRemoval> {
+impl PackageRemoval {
+    fn of(
+        packages: Vec<String>,
+        beside: Vec<DocPath>,
+        sizes: OnDisk,
+        list: PathBuf,
+        mounts: &[Mount],
+    ) -> Self {
+        let volume =
+            |path: &Path| kernel::mount_of(path, mounts).map(|mount| mount.mount_point.clone());
+        let main = volume(Path::new("/usr"));
+        let mut elsewhere: Vec<OnVolume> = Vec::new();
+        for (_, file, allocated) in sizes.by_device {
+            let Some(other) = volume(&file).filter(|other| Some(other) != main.as_ref()) else {
+                continue;
+            };
+            match elsewhere.iter_mut().find(|known| known.volume.0 == other) {
+                Some(known) => known.allocated += allocated,
+                None => elsewhere.push(OnVolume { volume: DocPath(other), allocated }),
+            }
+        }
+        Self {
+            label: label(&packages),
+            packages,
+            removes: Vec::new(),
+            allocated: sizes.allocated,
+            entries: sizes.entries,
+            list,
+            beside,
+            elsewhere,
+        }
+    }
+}
+
+/// Several packages together, and what goes with them of files that no package has.
+pub(super) fn together(
+    dpkg: &Dpkg,
+    root: &Path,
+    names: &[String],
+    beside: Vec<PathBuf>,
+    mounts: &[Mount],
+) -> Option<PackageRemoval> {
     let packages: Vec<&Installed> = names.iter().filter_map(|name| dpkg.find(name)).collect();
     let list = packages.first()?.list(root);
-    let mut sum = (Bytes::ZERO, 0);
+    let mut sizes = OnDisk::default();
     for package in &packages {
-        let (allocated, entries) = dpkg::on_disk(package, root).ok()?;
-        sum = (sum.0 + allocated, sum.1 + entries);
+        sizes.add_package(package, root).ok()?;
     }
-    let (packages, removes) = (names.to_vec(), Vec::new());
-    Some(PackageRemoval {
-        label: label(names),
-        packages,
-        removes,
-        allocated: sum.0,
-        entries: sum.1,
-        list,
-    })
+    beside.iter().for_each(|file| sizes.add(file.clone()));
+    let beside = beside.into_iter().map(DocPath).collect();
+    Some(PackageRemoval::of(names.to_vec(), beside, sizes, list, mounts))
 }
 
 /// What people know packages by.
@@ -297,6 +348,15 @@ pub fn as_one(removals: &[&PackageRemoval]) -> Option<PackageRemoval> {
     }
     drop(known);
     whole.packages.extend(packages);
+    for other in &removals[1..] {
+        whole.beside.extend(other.beside.iter().cloned());
+        for there in &other.elsewhere {
+            match whole.elsewhere.iter_mut().find(|known| known.volume == there.volume) {
+                Some(known) => known.allocated += there.allocated,
+                None => whole.elsewhere.push(there.clone()),
+            }
+        }
+    }
     whole.label = label(&whole.packages);
     whole.allocated = removals.iter().map(|one| one.allocated).sum();
     whole.entries = removals.iter().map(|one| one.entries).sum();
@@ -304,17 +364,18 @@ pub fn as_one(removals: &[&PackageRemoval]) -> Option<PackageRemoval> {
     Some(whole)
 }
 
-/// Bytes on disk of packages that are each named as `name=version`, and their files; nothing if that is not known.
-pub fn sizes_of(removes: &[String]) -> Option<(Bytes, u64)> {
+/// What the files of packages, each named as `name=version`, and these files besides take on disk; nothing if that is not
+/// known.
+pub fn sizes_of(removes: &[String], beside: &[DocPath]) -> Option<OnDisk> {
     let root = Path::new("/");
     let dpkg = Dpkg::of_system(root).ok()?;
-    let mut sum = (Bytes::ZERO, 0);
+    let mut sizes = OnDisk::default();
     for name in removes {
         let package = dpkg.find(name.split_once('=')?.0)?;
-        let (allocated, entries) = dpkg::on_disk(package, root).ok()?;
-        sum = (sum.0 + allocated, sum.1 + entries);
+        sizes.add_package(package, root).ok()?;
     }
-    Some(sum)
+    beside.iter().for_each(|file| sizes.add(file.0.clone()));
+    Some(sizes)
 }
 
 /// The packages that are installed, each as `name=version`, sorted.

@@ -1,6 +1,7 @@
 //! What is left over by its name and place: a table that is data, which a user's file extends.
 
 use std::ffi::OsStr;
+use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::Arc;
@@ -12,7 +13,7 @@ use toml::Spanned;
 use super::group::GroupName;
 use crate::analysis::Regenerables;
 use crate::catalog::{Catalog, EntryId};
-use crate::kernel::Kind;
+use crate::kernel::{CallError, Kind, Op};
 use crate::pattern::{Pattern, PatternError};
 use crate::units::Age;
 
@@ -111,16 +112,20 @@ impl Table {
     /// # Errors
     ///
     /// What is wrong with the user's file; the own table is used then.
-    pub fn with(user: Option<&str>, made_again: Option<&str>) -> (Self, Option<RowError>) {
-        let homes = homes();
-        let (mut rows, error) = match user.map(|text| parse(text, &homes)) {
+    pub fn with(
+        user: Option<&str>,
+        made_again: Option<&str>,
+        homes: &Homes,
+    ) -> (Self, Option<RowError>) {
+        let Homes(homes) = homes;
+        let (mut rows, error) = match user.map(|text| parse(text, homes)) {
             None => (Vec::new(), None),
             Some(Ok(rows)) => (rows, None),
             Some(Err(error)) => (Vec::new(), Some(error)),
         };
         // held by a test: the file is a part of the program
-        rows.extend(parse(include_str!("leftovers.toml"), &homes).unwrap_or_default());
-        rows.extend(of_regenerables(&Regenerables::with(made_again).0, &homes));
+        rows.extend(parse(include_str!("leftovers.toml"), homes).unwrap_or_default());
+        rows.extend(of_regenerables(&Regenerables::with(made_again).0, homes));
         (Self::of_rows(rows), error)
     }
 
@@ -276,24 +281,43 @@ fn parted(path: &str) -> Option<(&str, &str)> {
     Some((if at == 0 { "/" } else { &path[..at] }, &path[at + 1..]))
 }
 
-/// Where people's files lie: below `/home`, root's, and where `/etc/passwd` says so of people.
-fn homes() -> Vec<String> {
-    let text = std::fs::read("/etc/passwd").unwrap_or_default();
-    let text = String::from_utf8_lossy(&text).into_owned();
-    let home = |line: &str| {
-        let fields: Vec<&str> = line.split(':').collect();
-        let is_person =
-            fields.get(2)?.parse::<u32>().is_ok_and(|user| (1000..65_534).contains(&user));
-        let home =
-            fields.get(5).filter(|home| is_person && home.len() > 1 && home.starts_with('/'))?;
-        let is_elsewhere = Path::new(home).parent() != Some(Path::new("/home"));
-        is_elsewhere.then(|| globset::escape(home.trim_end_matches('/')))
-    };
-    let mut homes: Vec<String> = text.lines().filter_map(home).collect();
-    homes.extend(["/home/*".to_owned(), "/root".to_owned()]);
-    homes.sort();
-    homes.dedup();
-    homes
+/// Where people's files lie: below `/home`, root's, and where `/etc/passwd` says so of people. As patterns.
+#[derive(Clone, Debug)]
+pub struct Homes(Vec<String>);
+
+impl Homes {
+    /// As the accounts of this machine are now.
+    ///
+    /// # Errors
+    ///
+    /// [`CallError`] if they cannot be read: what the table leaves out in a home might be taken then.
+    pub fn now() -> Result<Self, CallError> {
+        const FILE: &str = "/etc/passwd";
+        match std::fs::read(FILE) {
+            Ok(text) => Ok(Self::of(&String::from_utf8_lossy(&text))),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Self::of("")),
+            Err(error) => Err(CallError::on(Op::Read, FILE)(error)),
+        }
+    }
+
+    /// As a text in the form of `passwd(5)` says.
+    pub fn of(text: &str) -> Self {
+        let home = |line: &str| {
+            let fields: Vec<&str> = line.split(':').collect();
+            let is_person =
+                fields.get(2)?.parse::<u32>().is_ok_and(|user| (1000..65_534).contains(&user));
+            let home = fields
+                .get(5)
+                .filter(|home| is_person && home.len() > 1 && home.starts_with('/'))?;
+            let is_elsewhere = Path::new(home).parent() != Some(Path::new("/home"));
+            is_elsewhere.then(|| globset::escape(home.trim_end_matches('/')))
+        };
+        let mut homes: Vec<String> = text.lines().filter_map(home).collect();
+        homes.extend(["/home/*".to_owned(), "/root".to_owned()]);
+        homes.sort();
+        homes.dedup();
+        Self(homes)
+    }
 }
 
 /// As [`held_against_whole_path`], where a path may begin in every home.
@@ -437,7 +461,7 @@ mod tests {
 
     #[test]
     fn the_own_table_is_right_and_mistakes_are_told_with_their_place() {
-        let own = parse(include_str!("leftovers.toml"), &homes()).map(|rows| rows.len());
+        let own = parse(include_str!("leftovers.toml"), &Homes::of("").0).map(|rows| rows.len());
         assert!(own.as_ref().is_ok_and(|rows| *rows > 40), "{own:?}");
         let line = "reason = \"r\"\nsource = \"s\"\n";
         let cases = [
@@ -463,6 +487,6 @@ mod tests {
         // no row of what is made again is lost
         let made_again = Regenerables::with(None).0;
         let told_here = made_again.rows().filter(|known| !known.is_told_by_child).count();
-        assert!(of_regenerables(&made_again, &homes()).len() >= told_here);
+        assert!(of_regenerables(&made_again, &Homes::of("").0).len() >= told_here);
     }
 }

@@ -382,15 +382,24 @@ impl Overview {
         self.deeds.iter().any(such)
     }
 
+    fn frees_on(&mut self, volume: &Path, freed: Bytes) {
+        match self.volumes.iter_mut().find(|(path, _)| path.as_os_str() == volume.as_os_str()) {
+            Some((_, bytes)) => *bytes += freed,
+            None => self.volumes.push((volume.to_owned(), freed)),
+        }
+    }
+
     /// Adds what is to be said of another action.
     pub(crate) fn add(&mut self, action: &Action) {
-        let volume = action.volume.0.as_os_str();
         self.frees.now += action.frees.now;
         self.frees.later += action.frees.later;
-        match self.volumes.iter_mut().find(|(path, _)| path.as_os_str() == volume) {
-            Some((_, bytes)) => *bytes += action.frees.now,
-            None => self.volumes.push((action.volume.0.clone(), action.frees.now)),
+        let mut here = action.frees.now;
+        for other in action.tool.iter().flat_map(|tool| tool.elsewhere()) {
+            let there = other.allocated.min(here);
+            here = here.less(there);
+            self.frees_on(&other.volume.0, there);
         }
+        self.frees_on(&action.volume.0, here);
         if !self.deeds.iter().any(|deed| discriminant(deed) == discriminant(&action.deed)) {
             self.deeds.push(action.deed.clone());
         }

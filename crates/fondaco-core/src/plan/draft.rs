@@ -166,6 +166,13 @@ pub struct Sums {
 }
 
 impl Sums {
+    fn frees_on(&mut self, volume: &Path, frees: Forecast) {
+        match self.by_volume.iter_mut().find(|(known, _)| known == volume) {
+            Some((_, sum)) => sum.add(frees),
+            None => self.by_volume.push((volume.to_owned(), frees)),
+        }
+    }
+
     fn add(&mut self, at: usize, planned: &Planned, frees: Forecast) {
         self.frees.add(frees);
         self.bytes += planned.estimate;
@@ -175,10 +182,15 @@ impl Sums {
         }
         let deed = &planned.deed;
         self.for_good += usize::from(*deed == Deed::Delete || deed.is_release());
-        match self.by_volume.iter_mut().find(|(volume, _)| *volume == planned.volume) {
-            Some((_, sum)) => sum.add(frees),
-            None => self.by_volume.push((planned.volume.clone(), frees)),
+        let mut here = frees;
+        if let Review::Ready(survey) = &planned.review {
+            for other in survey.tool.iter().flat_map(|tool| tool.elsewhere()) {
+                let now = other.allocated.min(here.now);
+                here.now = here.now.less(now);
+                self.frees_on(&other.volume.0, Forecast { now, ..Forecast::default() });
+            }
         }
+        self.frees_on(&planned.volume, here);
         match &planned.review {
             Review::Ready(survey) => {
                 self.has_held |= survey.held.is_some();
@@ -317,6 +329,7 @@ impl Draft {
             self.places.add(&planned, at);
         }
         self.frees.clear();
+        (self.so_far, self.sums) = (Forecaster::default(), Sums::default());
     }
 
     /// Takes a thing off.
@@ -497,6 +510,29 @@ mod tests {
         draft.set_deed(Path::new("/srv/ab"), Deed::SetAside, false);
         let frees = draft.relief(Path::new("/srv"));
         assert_eq!((frees.now, frees.later), (Bytes::ZERO, Bytes::new(100)));
+    }
+
+    proptest::proptest! {
+        /// Whatever is put, taken in, taken off and refused: the sums are those of what is planned then.
+        #[test]
+        fn sums_are_those_of_what_is_planned(
+            steps in proptest::collection::vec(("/srv(/[ab]){1,3}", 0..3u8), 1..24)
+        ) {
+            let mut draft = Draft::default();
+            for (path, step) in &steps {
+                let path = Path::new(path);
+                match step {
+                    0 | 1 => drop(draft.put(planned(path, Deed::Delete))),
+                    _ if draft.is_planned(path) && path.ends_with("a") => draft.take_off(path),
+                    _ => draft.reviewed(path, Err(Refusal::Gone(path.to_owned()))),
+                }
+                let pending =
+                    draft.planned().iter().filter(|one| matches!(one.review, Review::Pending)).count();
+                proptest::prop_assert_eq!(draft.sums().pending, pending);
+                proptest::prop_assert_eq!(draft.ready(), 0);
+                proptest::prop_assert_eq!(draft.relief(Path::new("/srv")).now, Bytes::new(100 * pending as u64));
+            }
+        }
     }
 
     #[test]

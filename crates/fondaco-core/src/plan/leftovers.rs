@@ -3,11 +3,12 @@
 use std::path::{Path, PathBuf};
 
 use super::copies::stays_anyway;
-use super::{Choice, Deed, Planned, Refusal, Reviewer, plan_journal, plan_packages};
+use super::{Choice, Deed, Planned, Refusal, Reviewer, RuleChoice, plan_journal, plan_packages};
 use crate::analysis::Packages;
 use crate::catalog::Catalog;
 use crate::kernel::Kind;
 use crate::leftovers::{GroupName, Leftover, PackageRemoval, What, as_one, original_place};
+use crate::rule::{ProgramMatch, RuleSet};
 
 /// What came of planning leftovers.
 #[derive(Debug, Default)]
@@ -80,8 +81,7 @@ pub fn plan_leftovers<'i>(
     if let Some(removal) = as_one(&removals) {
         let planned = match deed {
             Deed::RemovePackages => {
-                let volume = reviewer.volume_of(Path::new("/usr"), Kind::Directory);
-                plan_packages(&removal, reason, volume)
+                plan_packages(&removal, reason, &|path, kind| reviewer.volume_of(path, kind))
             }
             _ => Err(Refusal::Hopeless {
                 path: removal.list,
@@ -94,6 +94,29 @@ pub fn plan_leftovers<'i>(
         }
     }
     outcome
+}
+
+/// Plans what rules have taken that programs of their own remove; of each rule and group its packages in one action, since
+/// one may need another. Gives for each rule and group what came of it.
+pub fn plan_by_program(
+    catalog: &Catalog,
+    rules: &RuleSet,
+    matches: &[&ProgramMatch],
+    reviewer: &mut Reviewer<'_>,
+) -> Vec<(GroupName, PlannedLeftovers)> {
+    let mut all = Vec::new();
+    let sort = |found: &ProgramMatch| (found.rule, found.group, found.is_held());
+    for together in matches.chunk_by(|a, b| sort(a) == sort(b)) {
+        let first = together[0];
+        let Some(deed) = usual_deed(first.group, &first.item) else { continue };
+        let items = together.iter().map(|found| &found.item);
+        let mut outcome = plan_leftovers(catalog, first.group, items, &deed, reviewer);
+        for planned in &mut outcome.planned {
+            planned.reason = RuleChoice::reason(&rules.rules[usize::from(first.rule)]);
+        }
+        all.push((first.group, outcome));
+    }
+    all
 }
 
 /// Plans that something in a bin goes back to where it was.

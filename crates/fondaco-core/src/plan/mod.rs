@@ -34,7 +34,9 @@ pub use emptied::plan_emptied;
 pub use forecast::{Forecast, Forecaster, PlannedNames, notes};
 pub(crate) use free_directory::FreeDirectory;
 pub use held::{HeldBytes, HeldSurvey, HeldTarget, survey_held};
-pub use leftovers::{PlannedLeftovers, plan_leftovers, reason as reason_left_over, usual_deed};
+pub use leftovers::{
+    PlannedLeftovers, plan_by_program, plan_leftovers, reason as reason_left_over, usual_deed,
+};
 pub use locator::{Located, Locator, locate};
 pub use packed::{PACKED_FROM, is_plan};
 pub use refusal::Refusal;

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Deed, Planned, Refusal, Survey, Target};
 use crate::kernel::{self, CallError, Kind, Op};
-use crate::leftovers::{self, PackageRemoval};
+use crate::leftovers::{self, OnVolume, PackageRemoval};
 use crate::shown::DocPath;
 use crate::units::{Bytes, Time};
 
@@ -53,6 +53,14 @@ impl ToolTarget {
             Self::Packages(_) => Deed::RemovePackages,
             Self::Journal { .. } => Deed::VacuumJournal,
             Self::Object(_) => Deed::RemoveObject,
+        }
+    }
+
+    /// What of it lies on other volumes than its action says.
+    pub fn elsewhere(&self) -> &[OnVolume] {
+        match self {
+            Self::Packages(removal) => &removal.elsewhere,
+            Self::Journal { .. } | Self::Object(_) => &[],
         }
     }
 
@@ -124,6 +132,7 @@ fn survey(
 }
 
 /// Plans the removal of packages: what goes with them is asked of the package manager, which changes nothing by that.
+/// `volume_of` tells the root of the volume of a path.
 ///
 /// # Errors
 ///
@@ -131,7 +140,7 @@ fn survey(
 pub fn plan_packages(
     removal: &PackageRemoval,
     reason: String,
-    volume: PathBuf,
+    volume_of: &dyn Fn(&Path, Kind) -> PathBuf,
 ) -> Result<Planned, Refusal> {
     let list = removal.list.clone();
     let removes = leftovers::simulate(&removal.packages)
@@ -140,8 +149,21 @@ pub fn plan_packages(
         let reason = "the package manager would remove nothing".to_owned();
         return Err(Refusal::Hopeless { path: list, reason });
     }
-    let amount = leftovers::sizes_of(&removes).unwrap_or((removal.allocated, removal.entries));
-    let tool = ToolTarget::Packages(PackageRemoval { removes, ..removal.clone() });
+    let volume = volume_of(Path::new("/usr"), Kind::Directory);
+    let mut elsewhere: Vec<OnVolume> = Vec::new();
+    let mut amount = (removal.allocated, removal.entries);
+    if let Some(sizes) = leftovers::sizes_of(&removes, &removal.beside) {
+        amount = (sizes.allocated, sizes.entries);
+        for (_, file, allocated) in sizes.by_device {
+            let other = volume_of(&file, Kind::File);
+            match elsewhere.iter_mut().find(|known| known.volume.0 == other) {
+                Some(known) => known.allocated += allocated,
+                None if other == volume => {}
+                None => elsewhere.push(OnVolume { volume: DocPath(other), allocated }),
+            }
+        }
+    }
+    let tool = ToolTarget::Packages(PackageRemoval { removes, elsewhere, ..removal.clone() });
     let survey = survey(tool, &list, amount)?;
     Ok(Planned::of_survey(list, Deed::RemovePackages, reason, volume, survey))
 }

@@ -2,6 +2,8 @@
 
 use toml_edit::{Array, DocumentMut, Item, Table, TomlError, Value, value};
 
+use crate::leftovers::{Group, GroupName};
+
 /// A rule that is to be added.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct NewRule {
@@ -59,11 +61,14 @@ fn set(item: &mut Item, on: bool) {
     *item = Item::Value(new);
 }
 
-/// The text with a new rule at its end. It sets aside, which is the least that a rule can do.
+/// The text with a new rule at its end. It sets aside, which is the least that a rule can do, or has the program remove what
+/// only a program of its own removes.
 pub fn with_rule(text: &str, new: &NewRule) -> String {
     let mut table = Table::new();
     table.insert("title", value(&new.title));
-    table.insert("action", value("set-aside"));
+    let group = new.leftovers.and_then(GroupName::of_key).map(GroupName::group);
+    let is_of_program = group.is_some_and(Group::goes_through_program);
+    table.insert("action", value(if is_of_program { "delete" } else { "set-aside" }));
     if !new.under.is_empty() {
         table.insert("under", value(&new.under));
     }

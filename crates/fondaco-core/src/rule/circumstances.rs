@@ -143,8 +143,9 @@ impl<'a> Circumstances<'a> {
         state: &State,
     ) -> Result<(), LookError> {
         if rules.wants_leftovers() {
-            let found =
-                leftovers::look(catalog.whole(), state, self.protection.clone(), false, &|| false)?;
+            let protection = self.protection.clone();
+            let of_machine = rules.wants_programs();
+            let found = leftovers::look(catalog.whole(), state, protection, of_machine, &|| false)?;
             self.leftovers = Some(Arc::new(found));
         }
         Ok(())

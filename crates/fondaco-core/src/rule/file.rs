@@ -408,7 +408,35 @@ impl Place<'_> {
                 self.error(key.span().start, message)
             })
         };
-        groups.get_ref().iter().map(group).collect()
+        let groups: Vec<GroupName> =
+            groups.get_ref().iter().map(group).collect::<Result<_, _>>()?;
+        if let Some(name) = groups.iter().find(|name| name.group().goes_through_program()) {
+            self.of_program(raw, at, name.group().key)?;
+        }
+        Ok(groups)
+    }
+
+    /// What a rule can say of a group that another program removes.
+    fn of_program(&self, raw: &RawRule, at: usize, key: &str) -> Result<(), RuleError> {
+        if raw.action != DeedWord::Delete {
+            let message = format!(
+                "`{key}` are removed by a program of their own, which keeps nothing: say \
+                 action = \"delete\", or leave them out"
+            );
+            return Err(self.error(at, message));
+        }
+        let can_be_asked = [Word::Larger, Word::Smaller, Word::Older, Word::Newer];
+        let mut words = raw.words().into_iter();
+        let other = words.find(|(word, field)| field.is_some() && !can_be_asked.contains(word));
+        let (word, span) = match (other, &raw.lens) {
+            (Some((word, Some(field))), _) => (word.text(), field.span()),
+            (_, Some(lens)) => ("lens", lens.span()),
+            _ => return Ok(()),
+        };
+        let message = format!(
+            "`{key}` are asked only for `larger`, `smaller`, `older` and `newer`: leave `{word}` out"
+        );
+        Err(self.error(span.start, message))
     }
 
     /// Words that mean nothing without another, or against it.

@@ -22,7 +22,9 @@ pub use change::{ChangeError, NewRule, rule_lines, switched, with_rule};
 pub use circumstances::{Circumstances, VolumeFacts};
 pub use file::{RuleError, RuleFileError};
 pub use model::{DeedWord, Enough, GroupOf, Limits, Order, Rule, RuleSet, Takes, Thin};
-pub use outcome::{Frees, HeldBack, Keeper, Match, RuleState, RuleTrial, Sum, TryOut};
+pub use outcome::{
+    Frees, HeldBack, Keeper, Match, ProgramMatch, RuleState, RuleTrial, Sum, TryOut,
+};
 pub use past::{DayTried, PastDay, PastError, PastLevels, kept_days};
 pub use schema::schema;
 pub use stored::{RuleText, SaveError};

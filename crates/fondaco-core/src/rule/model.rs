@@ -213,6 +213,12 @@ impl Rule {
 }
 
 impl RuleSet {
+    /// Whether a rule takes what is left over and goes through a program of its own.
+    pub fn wants_programs(&self) -> bool {
+        let mut groups = self.rules.iter().flat_map(|rule| &rule.leftovers);
+        groups.any(|name| name.group().goes_through_program())
+    }
+
     /// Whether a rule takes what is left over.
     pub fn wants_leftovers(&self) -> bool {
         self.rules.iter().any(|rule| !rule.leftovers.is_empty())

@@ -3,6 +3,7 @@
 use rustc_hash::FxHashMap;
 
 use crate::catalog::{Catalog, EntryId};
+use crate::leftovers::{GroupName, Leftover, Usual, What};
 use crate::units::Bytes;
 
 /// Entries and their bytes on disk.
@@ -59,6 +60,28 @@ pub struct Match {
     pub over: Option<Bytes>,
 }
 
+/// A leftover that a rule takes and that goes as a whole, by another program: packages, files of the system journal. A
+/// kernel that was installed by hand goes as a whole too.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ProgramMatch {
+    /// Place of the rule in its file, from 0.
+    pub rule: u16,
+    /// The group that it is left over in.
+    pub group: GroupName,
+    /// What goes.
+    pub item: Leftover,
+    /// Bytes that this frees on each file system, by its device number.
+    pub frees: Vec<(u64, Bytes)>,
+}
+
+impl ProgramMatch {
+    /// Whether it is only set aside: what no program removes.
+    pub fn is_held(&self) -> bool {
+        let is_package = matches!(self.item.what, What::Package(_));
+        self.group.group().usual == Usual::Packages && !is_package
+    }
+}
+
 /// An entry that a rule would take, and what keeps it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct HeldBack {
@@ -109,6 +132,8 @@ pub struct TryOut {
     pub rules: Vec<RuleTrial>,
     /// Directory by directory in the order of their paths, in each by name.
     pub matches: Vec<Match>,
+    /// Leftovers that their own programs remove, in the order of rules.
+    pub by_program: Vec<ProgramMatch>,
     /// In the order of rules.
     pub held_back: Vec<HeldBack>,
 }
@@ -131,6 +156,11 @@ impl TryOut {
         sums
     }
 
+    /// Whether any rule takes anything.
+    pub fn takes_something(&self) -> bool {
+        !self.matches.is_empty() || !self.by_program.is_empty()
+    }
+
     /// What all rules take together.
     pub fn takes(&self) -> Sum {
         let acting = self.rules.iter().filter(|rule| rule.state == RuleState::Acts);
@@ -146,6 +176,9 @@ impl TryOut {
         for found in &self.matches {
             let is_held = self.rules.get(usize::from(found.rule)).is_some_and(|rule| rule.is_held);
             relief.credit(catalog, found.entry, is_held);
+        }
+        for found in &self.by_program {
+            relief.credit_program(found);
         }
         relief.on_volume(device)
     }
@@ -175,6 +208,17 @@ pub(super) struct Relief {
 impl Relief {
     pub(super) fn on_volume(&self, device: u64) -> Frees {
         self.by_device.get(&device).copied().unwrap_or_default()
+    }
+
+    /// Takes a leftover that its program removes.
+    pub(super) fn credit_program(&mut self, found: &ProgramMatch) {
+        for (device, freed) in &found.frees {
+            let sum = self.by_device.entry(*device).or_default();
+            sum.in_all += *freed;
+            if !found.is_held() {
+                sum.at_once += *freed;
+            }
+        }
     }
 
     /// Takes an entry, and gives what that frees in all; `is_held`: it is set aside.

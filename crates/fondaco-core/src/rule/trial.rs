@@ -3,6 +3,7 @@
 use std::cell::Cell;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -10,11 +11,13 @@ use super::circumstances::{Circumstances, VolumeFacts};
 use super::directories;
 use super::generations;
 use super::model::{DeedWord, Rule, RuleSet, Takes};
-use super::outcome::{HeldBack, Keeper, Match, Relief, RuleState, RuleTrial, Sum, TryOut};
+use super::outcome::{
+    HeldBack, Keeper, Match, ProgramMatch, Relief, RuleState, RuleTrial, Sum, TryOut,
+};
 use crate::analysis::is_holding_area;
 use crate::catalog::{Catalog, EntryId, Finder};
 use crate::kernel::Kind;
-use crate::leftovers::FoundGroup;
+use crate::leftovers::{FoundGroup, Leftover, What};
 use crate::units::{Bytes, Level};
 
 impl RuleSet {
@@ -279,7 +282,16 @@ impl<'a> Trial<'a> {
         if rule.until.is_some() {
             generations::put_in_order(catalog, rule, &mut may);
         }
-        let taken = self.until_enough(number, rule, trial, may);
+        let by_program = self.by_program(number, rule);
+        for found in &by_program {
+            trial.looked_at.entries += found.item.entries;
+            trial.looked_at.allocated += found.item.allocated;
+        }
+        let may_go = |found: &ProgramMatch| {
+            rule.lens.allows_age(found.item.since, found.item.since, catalog.now())
+        };
+        let by_program = by_program.into_iter().filter(may_go).collect();
+        let (taken, by_program) = self.until_enough(number, rule, trial, may, by_program);
         let kept = groups.kept.iter().map(|id| (*id, Fate::Kept(number)));
         let decided = kept.chain(taken.iter().map(|id| (*id, Fate::Taken(number))));
         self.decide(decided);
@@ -288,6 +300,7 @@ impl<'a> Trial<'a> {
             self.found.held_back.extend(taken.into_iter().map(held));
             return;
         }
+        self.found.by_program.extend(by_program);
         self.found.matches.extend(taken.into_iter().map(|entry| {
             let (generation, over) = groups.reasons.get(&entry.0).copied().unwrap_or_default();
             Match { entry, rule: number, generation, over }
@@ -341,7 +354,10 @@ impl<'a> Trial<'a> {
         let Some(found) = &self.facts.leftovers else { return (Vec::new(), Vec::new()) };
         let words = rule.looks_at.without_sizes().select(catalog, self.facts.accounts);
         let words = catalog.seen(Some(&words));
-        let groups = found.groups.iter().filter(|group| rule.leftovers.contains(&group.name));
+        let is_of_entries = |group: &&FoundGroup| {
+            rule.leftovers.contains(&group.name) && !group.group().goes_through_program()
+        };
+        let groups = found.groups.iter().filter(is_of_entries);
         let (mut looked_at, mut may): (Vec<EntryId>, Vec<EntryId>) = (Vec::new(), Vec::new());
         for item in groups.flat_map(FoundGroup::that_go) {
             let Some(id) = item.id().filter(|id| words.has(*id)) else { continue };
@@ -365,6 +381,51 @@ impl<'a> Trial<'a> {
             });
         }
         (looked_at, may)
+    }
+
+    /// What is left over of the groups of a rule that go through a program of their own, of whatever age, but what an
+    /// earlier rule takes.
+    fn by_program(&self, number: u16, rule: &Rule) -> Vec<ProgramMatch> {
+        let groups = self.facts.leftovers.iter().flat_map(|found| &found.groups);
+        let groups = groups.filter(|group| {
+            rule.leftovers.contains(&group.name) && group.group().goes_through_program()
+        });
+        let mut found = Vec::new();
+        for group in groups {
+            for item in group.that_go().filter(|item| rule.lens.allows_size(item.allocated)) {
+                let is_taken = |other: &ProgramMatch| {
+                    (other.group, &other.item.what) == (group.name, &item.what)
+                };
+                if self.found.by_program.iter().any(is_taken) {
+                    continue;
+                }
+                let (group, item, frees) = (group.name, item.clone(), self.freed_by(item));
+                found.push(ProgramMatch { rule: number, group, item, frees });
+            }
+        }
+        found
+    }
+
+    /// Bytes that a leftover which goes as a whole frees on each file system that is known.
+    fn freed_by(&self, item: &Leftover) -> Vec<(u64, Bytes)> {
+        let What::Package(removal) = &item.what else {
+            return item.id().map_or_else(Vec::new, |id| {
+                vec![(self.catalog.device_and_inode(id).0, item.allocated)]
+            });
+        };
+        let mut here = removal.allocated;
+        let mut places: Vec<(PathBuf, Bytes)> = Vec::new();
+        for other in &removal.elsewhere {
+            here = here.less(other.allocated);
+            places.push((other.volume.0.clone(), other.allocated));
+        }
+        places.push((PathBuf::from("/usr"), here));
+        let device = |place: &Path| {
+            let root = (self.facts.volume_root)(place);
+            let mut volumes = self.facts.volumes.iter();
+            volumes.find(|volume| volume.mount_point == root).map(|volume| volume.device)
+        };
+        places.into_iter().filter_map(|(place, bytes)| Some((device(&place)?, bytes))).collect()
     }
 
     /// Leaves what generations and the cap of groups let go.
@@ -423,7 +484,8 @@ impl<'a> Trial<'a> {
         rule: &Rule,
         trial: &mut RuleTrial,
         ranked: Vec<EntryId>,
-    ) -> Vec<EntryId> {
+        by_program: Vec<ProgramMatch>,
+    ) -> (Vec<EntryId>, Vec<ProgramMatch>) {
         let catalog = self.catalog;
         let (mut taken, mut frees) = (Vec::new(), Bytes::ZERO);
         // what the rule would take is undone if it is over its limit
@@ -449,8 +511,31 @@ impl<'a> Trial<'a> {
             }
             taken.push(id);
         }
+        let mut taken_whole = Vec::new();
+        for found in by_program {
+            if let Some(enough) = rule.until {
+                let is_wanted = |(device, bytes): &(u64, Bytes)| {
+                    let mut volumes = self.facts.volumes.iter();
+                    let volume = volumes.find(|volume| volume.device == *device);
+                    let so_far = relief.on_volume(*device).at_once;
+                    *bytes > Bytes::ZERO
+                        && volume.is_some_and(|volume| volume.to_free(enough) > so_far)
+                };
+                if !found.frees.iter().any(is_wanted) {
+                    trial.enough = true;
+                    continue;
+                }
+            }
+            relief.credit_program(&found);
+            frees += found.item.allocated;
+            taken_whole.push(found);
+        }
         let mut sum = Sum::default();
         taken.iter().for_each(|id| sum.add(catalog, *id));
+        for found in &taken_whole {
+            sum.entries += found.item.entries;
+            sum.allocated += found.item.allocated;
+        }
         trial.takes = sum;
         if let Some(why) =
             over_limit(rule, trial).filter(|_| self.facts.confirmed != Some(sum.entries))
@@ -459,7 +544,7 @@ impl<'a> Trial<'a> {
         } else {
             (self.relief, trial.frees) = (relief, frees);
         }
-        taken
+        (taken, taken_whole)
     }
 
     /// The file systems on which a rule that moves things only gives them another name.

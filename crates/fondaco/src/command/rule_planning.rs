@@ -5,8 +5,10 @@ use std::path::PathBuf;
 use anyhow::Result;
 use fondaco_core::catalog::Catalog;
 use fondaco_core::packed_list::PackedList;
-use fondaco_core::plan::{Planned, Refusal, Reviewer, RuleChoice};
-use fondaco_core::rule::{Circumstances, RuleSet, TryOut};
+use fondaco_core::plan::{
+    Planned, Refusal, Reviewer, RuleChoice, plan_by_program, reason_left_over,
+};
+use fondaco_core::rule::{Circumstances, ProgramMatch, RuleSet, TryOut};
 use fondaco_core::shown::DocPath;
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
@@ -85,6 +87,15 @@ impl<'a> TriedRules<'a> {
                     reviewed.left_out.push(LeftOut { path, reason, refusal });
                 }
             }
+        }
+        let by_program: Vec<&ProgramMatch> = self.tried.by_program.iter().collect();
+        for (group, outcome) in plan_by_program(catalog, &self.rules, &by_program, &mut reviewer) {
+            outcome.planned.into_iter().for_each(|planned| reviewed.planned.push(planned));
+            reviewed.left_out.extend(outcome.left_out.into_iter().map(|refusal| LeftOut {
+                path: PathBuf::from(group.group().title),
+                reason: reason_left_over(group),
+                refusal,
+            }));
         }
         reviewed.protect = reviewer.protected();
         reviewed

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use anyhow::Result;
+use fondaco_core::catalog::Catalog;
 use fondaco_core::kernel::DeletedFiles;
 use fondaco_core::leftovers::{Found, FoundGroup, Leftover, Sum, What};
 use fondaco_core::shown::Shown;
@@ -42,6 +43,11 @@ fn name_of(
             of.id().map_or_else(String::new, |id| Shown(path(id)).to_string())
         }
     }
+}
+
+/// The name that people know a leftover of a scan by, if it is none that a process holds.
+pub fn name_of_whole(catalog: &Catalog, item: &Leftover) -> String {
+    name_of(item, |id| catalog.path(id), &DeletedFiles::default())
 }
 
 impl Leftovers<'_> {

@@ -49,7 +49,7 @@ pub use files::{Files, weight};
 pub use held::Held;
 pub use history::{Mark, MarkSort, SizesHistory, VolumeHistory, VolumesHistory};
 pub use journal::{Actions, Runs, action_document};
-pub use leftovers::{FoundLeftovers, Leftovers};
+pub use leftovers::{FoundLeftovers, Leftovers, name_of_whole};
 pub use now::{Now, notes, rate_words, seconds_words, volume_words, writer_words};
 pub use plan::Drafted;
 pub use rule_words::{RuleWords, rule_words};

@@ -3,8 +3,10 @@
 use anyhow::Result;
 use fondaco_core::catalog::Catalog;
 use fondaco_core::kernel::Kind;
+use fondaco_core::leftovers::Usual;
 use fondaco_core::rule::{
-    Frees, Keeper, Match, Rule, RuleSet, RuleState, RuleTrial, Sum, Takes, TryOut, VolumeFacts,
+    Frees, Keeper, Match, ProgramMatch, Rule, RuleSet, RuleState, RuleTrial, Sum, Takes, TryOut,
+    VolumeFacts,
 };
 use fondaco_core::shown::{Shown, shown};
 use fondaco_core::units::{Bytes, grouped};
@@ -12,6 +14,7 @@ use serde_json::{Map, Value, json};
 
 use super::Answer;
 use super::cells::{binary, bytes, text};
+use super::leftovers::name_of_whole;
 use crate::output::{Grid, left, path_value, put_path, right, say};
 
 /// How many entries of a rule are listed, unless all are asked for.
@@ -160,6 +163,18 @@ impl Tried<'_> {
         if mine.len() > most {
             say!("   … {} more; --all lists them", grouped((mine.len() - most) as u64));
         }
+        let by_program = self.out.by_program.iter();
+        for found in by_program.filter(|found| usize::from(found.rule) == number) {
+            say!(
+                "   {:>10}  {:>5}  {}\n{:24}{}; removed {}",
+                binary(found.item.allocated),
+                found.item.since.age(self.catalog.now()).to_string(),
+                name_of_whole(self.catalog, &found.item),
+                "",
+                found.item.note,
+                by_which(found)
+            );
+        }
         Ok(())
     }
 
@@ -171,6 +186,15 @@ impl Tried<'_> {
             Keeper::KeptBefore(rule) => format!("kept by {}", title(rule)),
             other => keeper_word(other).to_owned(),
         }
+    }
+}
+
+/// How a leftover goes that a rule takes as a whole.
+fn by_which(found: &ProgramMatch) -> &'static str {
+    match (found.group.group().usual, found.is_held()) {
+        (Usual::Vacuum, _) => "by journalctl",
+        (_, false) => "by the package manager",
+        (_, true) => "by setting all its parts aside",
     }
 }
 
@@ -253,6 +277,19 @@ impl Answer for Tried<'_> {
                 text(self.keeps(found)),
             ]);
         }
+        for found in &self.out.by_program {
+            let rule = &self.rules.rules[usize::from(found.rule)];
+            grid.row(vec![
+                ((found.rule + 1).to_string(), (found.rule + 1).into()),
+                text(shown(&rule.title)),
+                text(rule.action.words()),
+                bytes(found.item.allocated),
+                text(found.item.since.age(self.catalog.now()).to_string()),
+                text(name_of_whole(self.catalog, &found.item)),
+                text(found.item.note.to_string()),
+                text(by_which(found)),
+            ]);
+        }
         grid
     }
 
@@ -307,6 +344,20 @@ impl Answer for Tried<'_> {
             Value::Object(row)
         };
         document["entries"] = self.out.matches.iter().map(entry).collect();
+        let by_program = |found: &ProgramMatch| {
+            json!({
+                "rule": self.rules.rules[usize::from(found.rule)].title,
+                "group": found.group.group().key,
+                "name": name_of_whole(self.catalog, &found.item),
+                "allocated": found.item.allocated,
+                "entries": found.item.entries,
+                "note": &*found.item.note,
+                "removed": by_which(found),
+            })
+        };
+        if !self.out.by_program.is_empty() {
+            document["by_program"] = self.out.by_program.iter().map(by_program).collect();
+        }
         let volume = |volume: &VolumeFacts| {
             let frees = self.out.frees_on(self.catalog, volume.device);
             json!({

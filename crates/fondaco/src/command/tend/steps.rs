@@ -292,7 +292,7 @@ impl<'s> Tending<'s> {
             self.telling.record.rules.push(record);
             self.telling.tell(Step::Try, grade, words);
         }
-        Ok((!tried.tried.matches.is_empty()).then_some(tried))
+        Ok(tried.tried.takes_something().then_some(tried))
     }
 
     fn review(&mut self, tried: &TriedRules<'_>) -> Reviewed {

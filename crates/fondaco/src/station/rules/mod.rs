@@ -54,7 +54,7 @@ fn tried(model: &Model) -> Option<&TriedRules> {
 
 /// Something would be planned.
 fn takes_something(model: &Model) -> bool {
-    tried(model).is_some_and(|tried| !tried.out.matches.is_empty())
+    tried(model).is_some_and(|tried| tried.out.takes_something())
 }
 
 /// The selected rule.

@@ -1,15 +1,17 @@
 //! Trying the rule file on the scan at hand, and planning what it takes.
 
 use std::io::ErrorKind;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, RwLock};
 
 use fondaco_core::carry_out::{Journal, LastOfReason};
 use fondaco_core::catalog::Catalog;
 use fondaco_core::kernel;
 use fondaco_core::packed_list::PackedList;
-use fondaco_core::plan::{Planned, Reviewer, RuleChoice};
-use fondaco_core::rule::{Circumstances, Frees, Keeper, Rule, RuleSet, Sum, TryOut, VolumeFacts};
+use fondaco_core::plan::{Planned, PlannedLeftovers, Reviewer, RuleChoice, plan_by_program};
+use fondaco_core::rule::{
+    Circumstances, Frees, Keeper, ProgramMatch, Rule, RuleSet, Sum, TryOut, VolumeFacts,
+};
 use fondaco_core::state::State;
 use fondaco_core::units::{Bytes, Time, counted};
 
@@ -18,7 +20,8 @@ use crate::frame::message::{Job, News, Work};
 use crate::frame::model::{Model, read};
 use crate::frame::surveyed::Surveyed;
 use crate::frame::update::many::plan_looked;
-use crate::query::{Answer, Query, Subject, Tried};
+use crate::query::{Answer, Query, Subject, Tried, name_of_whole};
+use crate::timer;
 
 /// So many entries of each rule are kept for the panel.
 const LISTED: usize = 200;
@@ -42,6 +45,8 @@ pub(super) struct TriedRules {
     pub has_file: bool,
     /// For each rule what it did when it last did something.
     pub last: Vec<Option<LastOfReason>>,
+    /// When the rules are carried out next, in words, if a timer is known of.
+    pub next: Option<String>,
 }
 
 /// An entry that a rule takes, as it is listed.
@@ -100,6 +105,7 @@ impl TryRules {
         let mut facts = Circumstances::now(&self.state, &origin, &roots).map_err(Failure::of)?;
         // before the catalog is held: reading the journal and asking volumes may take long
         let last = last_runs(&rules, &self.state)?;
+        let next = timer::next_run();
         let catalog = read(&self.catalog);
         facts.look_for_leftovers(&rules, &catalog, &self.state).map_err(Failure::of)?;
         let out = rules.try_on(&catalog, &facts);
@@ -121,6 +127,17 @@ impl TryRules {
                 });
             }
         }
+        for found in &answer.out.by_program {
+            let list = &mut listed[usize::from(found.rule)];
+            if list.len() < LISTED {
+                list.push(Taken {
+                    path: PathBuf::from(name_of_whole(&catalog, &found.item)),
+                    allocated: found.item.allocated,
+                    age: found.item.since.age(catalog.now()).to_string(),
+                    place: String::new(),
+                });
+            }
+        }
         let count = answer.rules.rules.len();
         let keepers = (0..count).map(|rule| answer.out.keepers(&catalog, rule)).collect();
         let freed = |volume: VolumeFacts| {
@@ -129,7 +146,7 @@ impl TryRules {
         };
         let volumes = answer.volumes.iter().cloned().map(freed).collect();
         let Tried { rules, out, .. } = answer;
-        Ok(TriedRules { rules, out, keepers, listed, volumes, not_there, has_file, last })
+        Ok(TriedRules { rules, out, keepers, listed, volumes, not_there, has_file, last, next })
     }
 }
 
@@ -197,7 +214,7 @@ struct SurveyAll {
 
 impl Work for SurveyAll {
     fn run(self: Box<Self>) -> Box<dyn News> {
-        let (choices, reviewer) = {
+        let (choices, mut reviewer) = {
             let catalog = read(&self.catalog);
             let (rules, depot) = (&self.tried.rules, self.state.depot());
             let choice = |found: &fondaco_core::rule::Match| {
@@ -218,6 +235,22 @@ impl Work for SurveyAll {
             (choices, reviewer)
         };
         let mut looked = Surveyed::default();
+        let by_program = self.tried.out.by_program.iter();
+        let is_wanted = |found: &&ProgramMatch| self.only.is_none_or(|only| only == found.rule);
+        let by_program: Vec<&ProgramMatch> = by_program.filter(is_wanted).collect();
+        if !by_program.is_empty() {
+            let catalog = read(&self.catalog);
+            let outcomes = plan_by_program(&catalog, &self.tried.rules, &by_program, &mut reviewer);
+            drop(catalog);
+            for (group, PlannedLeftovers { planned, left_out }) in outcomes {
+                for planned in planned {
+                    let path = planned.path.clone();
+                    looked.add(&path, || Ok(planned));
+                }
+                let name = Path::new(group.group().title);
+                left_out.into_iter().for_each(|refusal| looked.add(name, || Err(refusal)));
+            }
+        }
         for RuleChoice { choice, deed, reason, purge_after } in choices {
             looked.add(choice.path(), || {
                 let planned = reviewer.plan(&choice, &deed, &reason)?;
@@ -267,7 +300,9 @@ fn plan(model: &mut Model, only: Option<u16>) -> Vec<Job> {
         return Vec::new();
     };
     let wanted = |found: &&fondaco_core::rule::Match| only.is_none_or(|only| only == found.rule);
-    let count = tried.out.matches.iter().filter(wanted).count() as u64;
+    let by_program = tried.out.by_program.iter();
+    let by_program = by_program.filter(|found| only.is_none_or(|only| only == found.rule)).count();
+    let count = (tried.out.matches.iter().filter(wanted).count() + by_program) as u64;
     model.say(format!("Looking closely at {} of the rules …", counted(count, "match")));
     let (scan, state) = (model.scan.number, model.state.clone());
     vec![Job::Work(Box::new(SurveyAll { scan, catalog, tried, state, only }))]

@@ -90,11 +90,14 @@ impl<T: Packable> Form<T> {
     }
 }
 
+/// Packs one page.
+type PackJob = Box<dyn FnOnce() + Send>;
+
 /// Packs pages on a thread of its own: whoever goes through a long list changes the next records meanwhile. Where no thread
 /// can be begun, and where it has much to do, pages are packed at once.
-static PACKER: LazyLock<Option<SyncSender<Box<dyn FnOnce() + Send>>>> = LazyLock::new(|| {
+static PACKER: LazyLock<Option<SyncSender<PackJob>>> = LazyLock::new(|| {
     const MOST_WAITING: usize = 16;
-    let (send, jobs) = sync_channel::<Box<dyn FnOnce() + Send>>(MOST_WAITING);
+    let (send, jobs) = sync_channel::<PackJob>(MOST_WAITING);
     let work = move || jobs.iter().for_each(|job| job());
     std::thread::Builder::new().name("packer".to_owned()).spawn(work).ok().map(|_| send)
 });

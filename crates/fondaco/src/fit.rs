@@ -78,8 +78,12 @@ pub fn end_of(text: &str, width: usize) -> String {
     kept.into_iter().rev().collect()
 }
 
-/// Lines of at most `width` columns, broken at spaces where there are any.
+/// Lines of at most `width` columns, broken where the text breaks, and at spaces where there are any.
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
+    text.split('\n').flat_map(|line| wrap_line(line, width)).collect()
+}
+
+fn wrap_line(text: &str, width: usize) -> Vec<String> {
     let mut lines = Vec::new();
     let mut line = String::new();
     for word in text.split(' ') {
@@ -114,6 +118,7 @@ mod tests {
         assert_eq!(cut("潮位表", 4), "潮…");
         assert_eq!(wrap("a bc def", 4), ["a bc", "def"]);
         assert_eq!(wrap("unbreakable", 5), ["unbre", "akabl", "e"]);
+        assert_eq!(wrap("a b\n\nc d e", 3), ["a b", "", "c d", "e"]);
     }
 
     #[test]

@@ -130,6 +130,7 @@ pub fn carry_out(
         entries,
         clock,
         watch,
+        last_second: (i64::MIN, String::new()),
         stopped: false,
     };
     run.go_through()?;
@@ -256,6 +257,8 @@ pub(super) struct Run<'a> {
     pub(super) figures: Figures,
     pub(super) clock: &'a dyn Fn() -> Time,
     watch: &'a Watch<'a>,
+    /// The second in which an action was concluded last, and how it is written.
+    last_second: (i64, String),
     stopped: bool,
 }
 
@@ -282,14 +285,21 @@ impl Run<'_> {
     /// Tells how far we are and hears whether to stop.
     pub(super) fn goes_on(&mut self, phase: &'static str, at: usize) -> bool {
         self.figures.phase = phase;
-        self.figures.current = self.entries[at].action.place().to_owned();
+        let current = self.figures.current.as_mut_os_string();
+        current.clear();
+        current.push(self.entries[at].action.place());
         self.stopped |= (self.watch)(&self.figures) == ControlFlow::Break(());
         !self.stopped
     }
 
     pub(super) fn conclude(&mut self, at: usize, state: EntryState, message: String) {
+        let now = (self.clock)();
+        if self.last_second.0 != now.sec {
+            self.last_second = (now.sec, now.rfc3339());
+        }
         let entry = &mut self.entries[at];
-        (entry.state, entry.message, entry.at) = (state, message, (self.clock)().rfc3339());
+        (entry.state, entry.message) = (state, message);
+        self.last_second.1.clone_into(&mut entry.at);
         self.figures.done += 1;
     }
 

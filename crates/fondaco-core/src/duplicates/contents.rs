@@ -11,9 +11,10 @@ use rustix::fs::Advice;
 const BLOCK: usize = 64 * 1024;
 
 /// How far a file is read before it is compared with the others of its length: a little at first, since most files
-/// that differ do so early, then eight times as much, then in equal steps. The last step is the whole file.
+/// that differ do so early and each byte of it is read of every candidate, then ever more, then in equal steps. The last
+/// step is the whole file.
 pub(super) fn end_of_step(step: usize, length: u64) -> u64 {
-    const SMALL: [u64; 7] = [16, 128, 1024, 8192, 32_768, 256 << 10, 2 << 20];
+    const SMALL: [u64; 7] = [12, 128, 1024, 8192, 32_768, 256 << 10, 2 << 20];
     const LARGE: u64 = 16 << 20;
     let end = SMALL.get(step).copied();
     let end = end.unwrap_or_else(|| (step - SMALL.len() + 1) as u64 * LARGE);

@@ -3,14 +3,15 @@
 
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
+use std::io::IoSliceMut;
 use std::ops::Range;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering::Relaxed};
 
-use rustix::fs::{Mode, OFlags};
-use rustix::io::Errno;
+use rustix::fs::{Mode, OFlags, ResolveFlags};
+use rustix::io::{Errno, ReadWriteFlags};
 
 use super::candidates::{Candidate, Candidates};
 use super::contents::end_of_step;
@@ -158,8 +159,7 @@ fn look_at(
         if shared.is_stopped() {
             break;
         }
-        let _turn = shared.turn(file.device());
-        let opened = open_directory(&mut directory, parent, shared);
+        let opened = open_directory(&mut directory, parent, file.device(), shared);
         let look = match &opened {
             Ok(Some(directory)) => look_at_one(file, directory.as_fd(), &name, shared, buffer),
             Ok(None) => {
@@ -183,6 +183,7 @@ fn look_at(
 fn open_directory<'d>(
     last: &'d mut Option<(EntryId, OwnedFd)>,
     wanted: Option<EntryId>,
+    device: u64,
     shared: &Shared<'_>,
 ) -> Result<Option<&'d OwnedFd>, CallError> {
     let Some(wanted) = wanted else { return Ok(None) };
@@ -193,6 +194,7 @@ fn open_directory<'d>(
             return Ok(None);
         }
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let _turn = shared.turn(device);
         let opened = rustix::fs::open(&path, flags, Mode::empty())
             .map_err(CallError::on(Op::OpenDirectory, &path))?;
         *last = Some((wanted, opened));
@@ -219,12 +221,22 @@ fn look_at_one(
             return Ok(Look::new(first, true));
         }
     }
-    let opened = open(&directory, name).map_err(failed(Op::Open))?;
+    let turns = shared.turns(file.device());
+    let in_memory = turns.then(|| open_in_memory(&directory, name)).flatten();
+    let opened = match in_memory {
+        Some(opened) => opened,
+        None => {
+            let _turn = shared.turn(file.device());
+            open(&directory, name).map_err(failed(Op::Open))?
+        }
+    };
     let stat = kernel::stat_descriptor(&opened).map_err(failed(Op::Examine))?;
     file.is_as_scanned(&stat)?;
     let end = end_of_step(0, file.length);
     let first = &mut buffer[..end as usize];
-    match opened.read_exact_at(first, 0) {
+    let is_read = turns && read_in_memory(&opened, first);
+    let _turn = (!is_read).then(|| shared.turn(file.device()));
+    match if is_read { Ok(()) } else { opened.read_exact_at(first, 0) } {
         Ok(()) => {}
         Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => {
             return Err(NotRead::Changed);
@@ -240,6 +252,22 @@ fn look_at_one(
     };
     shared.remember(&Some(((stat.dev, stat.ino), AsRead::of(&stat), read)));
     Ok(Look::new(digest, false))
+}
+
+/// As [`open`], if the kernel need not ask the device for it (`openat2(2)`, `RESOLVE_CACHED`).
+fn open_in_memory(directory: impl AsFd, name: &OsStr) -> Option<File> {
+    let flags =
+        OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC | OFlags::NOATIME;
+    rustix::fs::openat2(directory, name, flags, Mode::empty(), ResolveFlags::CACHED)
+        .ok()
+        .map(File::from)
+}
+
+/// Reads the beginning of a file if all of it is in memory (`preadv2(2)`, `RWF_NOWAIT`).
+fn read_in_memory(file: &File, bytes: &mut [u8]) -> bool {
+    let wanted = bytes.len();
+    let mut bytes = [IoSliceMut::new(bytes)];
+    rustix::io::preadv2(file, &mut bytes, 0, ReadWriteFlags::NOWAIT).is_ok_and(|got| got == wanted)
 }
 
 /// The first eight bytes of a digest.

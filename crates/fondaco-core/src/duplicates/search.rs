@@ -97,6 +97,11 @@ impl Shared<'_> {
         self.places.path(entry)
     }
 
+    /// Whether a device turns, so that what is not in memory is read from it in turn.
+    pub(super) fn turns(&self, device: u64) -> bool {
+        self.turning.contains_key(&device)
+    }
+
     /// To be held while a device is read: of one that turns, a single file is read at a time.
     pub(super) fn turn(&self, device: u64) -> Option<MutexGuard<'_, ()>> {
         self.turning.get(&device).map(locked)
@@ -207,12 +212,8 @@ pub fn search(
     let (count, bytes) = (candidates.len() as u64, candidates.bytes());
     let figures =
         || Figures { candidates: count, bytes, elapsed: begun.elapsed(), ..shared.figures() };
-    // a thread for each device that turns, and as many as there are processors for all others
-    let turning = shared.turning.len();
-    let threads = match devices.len() > turning {
-        true => parallel::threads() + turning,
-        false => turning.max(1),
-    };
+    // one may wait for each device that turns
+    let threads = parallel::threads() + shared.turning.len();
     let candidates = Mutex::new(Some(candidates));
     let work = || {
         let Some(candidates) = locked(&candidates).take() else { return };

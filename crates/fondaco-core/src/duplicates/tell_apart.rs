@@ -120,7 +120,8 @@ fn told_apart(
             && length >= SAMPLED
             && step >= SAMPLED_AT
             && !members.iter_mut().all(|member| member.is_known_at(step, shared));
-        let end = end_of_step(step, length);
+        let is_known = members.iter_mut().all(|member| member.is_known_whole(shared));
+        let end = if is_known { length } else { end_of_step(step, length) };
         let is_last = end == length && !takes_samples;
         let mut apart: FxHashMap<[u8; 32], Vec<Member<'_>>> = FxHashMap::default();
         // files of many directories, in the order in which they lie on the device
@@ -352,11 +353,16 @@ impl<'a> Member<'a> {
 
     /// Whether nothing has to be read of it to tell it apart by a step.
     fn is_known_at(&mut self, step: usize, shared: &Shared<'_>) -> bool {
+        self.is_known_whole(shared) || self.read.steps.len() > step
+    }
+
+    /// Whether nothing at all has to be read of it.
+    fn is_known_whole(&mut self, shared: &Shared<'_>) -> bool {
         if !self.looked_up && shared.known.has(self.candidate.device(), self.candidate.inode) {
             // what goes wrong is told when it is read
             self.looked_up = self.look_up(shared.known).is_ok();
         }
-        self.read.whole.is_some() || self.read.steps.len() > step
+        self.read.whole.is_some()
     }
 
     /// The digest of the last bytes and of some from the middle.

@@ -70,14 +70,15 @@ pub fn rule_words(rule: &Rule) -> Vec<String> {
         (None, true, Takes::Files) => "files".to_owned(),
         (None, true, Takes::Directories) => "whole directories".to_owned(),
     };
-    let mut lines = vec![format!(
-        "{}: {what} with {}",
-        rule.action.words(),
-        match rule.words.as_slice() {
-            [] => "anything".to_owned(),
-            words => words.join(", "),
-        }
-    )];
+    let with = match rule.words.as_slice() {
+        [] if !groups.is_empty() => String::new(),
+        [] => " with anything".to_owned(),
+        words => format!(" with {}", words.join(", ")),
+    };
+    let mut lines = vec![format!("{}: {what}{with}", rule.action.words())];
+    if rule.leftovers.iter().any(|name| name.group().goes_through_program()) {
+        lines.push("removed by programs of their own, which keep nothing to put back".to_owned());
+    }
     let mut say = |line: String| lines.push(line);
     if rule.lens.has_ages() && rule.ages != AgeSource::default() {
         say(format!("ages count from when they were {}", rule.ages.word()));

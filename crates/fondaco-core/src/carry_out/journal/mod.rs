@@ -12,6 +12,7 @@ use std::borrow::Borrow;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::sync_channel;
 use std::time::Duration;
 
 use rusqlite::{Connection, OptionalExtension, Row, TransactionBehavior, params};
@@ -179,11 +180,29 @@ impl Journal {
             )
             .map_err(&wrap)?;
         let run = transaction.last_insert_rowid();
-        for first in (0..plan.actions.len()).step_by(TOGETHER) {
-            let together = plan.actions.range(first..first + TOGETHER).inspect(|one| each(one));
-            let list = packed::pack(together).map_err(not_written).map_err(&wrap)?;
-            insert_actions(&transaction, run, first + 1, &list).map_err(&wrap)?;
-        }
+        let firsts = (0..plan.actions.len()).step_by(TOGETHER);
+        let range = |first| plan.actions.range(first..first + TOGETHER);
+        std::thread::scope(|scope| {
+            // packed on a thread while they are shown, where there are many
+            let (send, packed_ahead) = sync_channel(4);
+            let all = firsts.clone();
+            let pack_all = move || {
+                all.map(|first| packed::pack(range(first))).try_for_each(|list| send.send(list))
+            };
+            if plan.actions.len() > TOGETHER {
+                // without a thread each is packed when it is its turn
+                let _ = std::thread::Builder::new().spawn_scoped(scope, pack_all);
+            } else {
+                drop(pack_all);
+            }
+            for first in firsts {
+                range(first).for_each(|action| each(&action));
+                let list = packed_ahead.recv().unwrap_or_else(|_| packed::pack(range(first)));
+                let list = list.map_err(not_written).map_err(&wrap)?;
+                insert_actions(&transaction, run, first + 1, &list).map_err(&wrap)?;
+            }
+            Ok(())
+        })?;
         transaction.commit().map_err(&wrap)?;
         self.changing = Some(run);
         Ok(run)

@@ -9,7 +9,7 @@ use ratatui::layout::Rect;
 use super::cursor;
 use crate::frame::deed_letter;
 use crate::frame::model::{Model, RunStage};
-use crate::frame::view::{Pen, Target, cut_path, stair};
+use crate::frame::view::{Pen, Target, cut, cut_path, stair};
 
 pub(super) fn draw(model: &Model, pen: &mut Pen<'_>, area: Rect) {
     let inner = Rect { x: area.x + 1, width: area.width - 2, ..area };
@@ -90,7 +90,8 @@ struct Columns {
 impl Columns {
     fn of(area: Rect) -> Self {
         let guard_is_words = area.width >= 96;
-        let now = area.x + 26;
+        // wide enough for the longest word, where there is room
+        let now = area.x + if area.width >= 96 { 31 } else { 26 };
         let later = (area.width >= 84).then_some(now + 11);
         let target = later.unwrap_or(now) + 2;
         let guard_width = match area.width {
@@ -116,7 +117,9 @@ fn action(
     let (style, _) = pen.begin_row(line, selected);
     let frees = model.draft.frees().get(at).copied().unwrap_or_default();
     let letter = deed_letter(&planned.deed);
-    pen.text(line.x + 2, line.y, &format!("{letter} {}", planned.deed.word()), style, 14);
+    let width = columns.now.saturating_sub(line.x + 13);
+    let word = cut(&format!("{letter} {}", planned.deed.word()), usize::from(width));
+    pen.text(line.x + 2, line.y, &word, style, width);
     pen.text_right(columns.now, line.y, &model.bytes(frees.now), style);
     if let Some(later) = columns.later {
         pen.text_right(later, line.y, &model.bytes(frees.later), style);

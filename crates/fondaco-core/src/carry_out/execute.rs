@@ -61,21 +61,28 @@ pub(super) struct BatchSize {
     entries: u64,
 }
 
+/// So many actions are done together at most, if their files are leased.
+const MOST_ACTIONS: u64 = 4096;
+
 impl BatchSize {
     pub(super) fn new() -> Self {
-        const MOST_ACTIONS: u64 = 4096;
         // each may need a descriptor for its lease, and a tree needs some besides
         let most = (kernel::raise_descriptor_limit() / 4).clamp(16, MOST_ACTIONS) as usize;
         Self { most, actions: 0, entries: 0 }
     }
 
+    /// For what holds no leases, and so need not be done with soon.
+    pub(super) fn without_leases() -> Self {
+        Self { most: 4 * MOST_ACTIONS as usize, actions: 0, entries: 0 }
+    }
+
     /// Whether an action belongs to the batch too. Its target has so many entries.
     pub(super) fn takes(&mut self, entries: u64) -> bool {
         // a batch of large trees would keep its files leased for long
-        const MOST_ENTRIES: u64 = 8192;
+        let most_entries = 2 * MOST_ACTIONS.max(self.most as u64);
         self.actions += 1;
         self.entries = self.entries.saturating_add(entries);
-        self.actions == 1 || (self.actions <= self.most && self.entries <= MOST_ENTRIES)
+        self.actions == 1 || (self.actions <= self.most && self.entries <= most_entries)
     }
 }
 

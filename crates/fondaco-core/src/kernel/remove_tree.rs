@@ -108,11 +108,20 @@ impl PrivateDir {
 
     fn remove_listed(&self, held: &OsStr, removal: &mut Removal<'_>) -> Result<(), RemovalError> {
         let held = c_name(held)?;
+        if removal.is_unused {
+            let mut listed = removal.inventory.entries().map_err(RemovalError::List)?;
+            let first = listed.next().transpose().map_err(RemovalError::List)?;
+            if let Some(one) =
+                first.filter(|one| one.facts.kind == Kind::File && one.facts.links == 1)
+                && listed.next().is_none()
+            {
+                return self.remove_unused(&held, &one.facts, removal);
+            }
+        }
         let work = Work {
             private: self.fd(),
             strictness: removal.strictness,
             leases: removal.leases,
-            is_unused: removal.is_unused,
             path: removal.path,
             own: Mutex::new(&mut *removal.own),
             gone: Mutex::new(&mut *removal.gone),
@@ -163,6 +172,27 @@ impl PrivateDir {
             Some(error) => Err(error),
             None => outcome,
         }
+    }
+
+    /// Removes a file that no process has open, once it has been looked at in its place.
+    fn remove_unused(
+        &self,
+        held: &CStr,
+        then: &Facts,
+        removal: &mut Removal<'_>,
+    ) -> Result<(), RemovalError> {
+        let found = match stat_at(self.fd(), held) {
+            Ok(found) => found,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+            Err(error) => return Err(CallError::on(Op::Examine, removal.path)(error).into()),
+        };
+        if let Some(difference) = then.difference(&found, removal.strictness) {
+            return Err(RemovalError::Changed { path: removal.path.to_owned(), difference });
+        }
+        rustix::fs::unlinkat(self.fd(), held, AtFlags::empty())
+            .map_err(|error| CallError::on(Op::Remove, removal.path)(error))?;
+        (removal.gone)(&found, None);
+        Ok(())
     }
 
     /// Gives what is left of a target the owners and modes of its directories again.
@@ -249,7 +279,6 @@ struct Work<'a> {
     private: &'a OwnedFd,
     strictness: Strictness,
     leases: &'a Leases,
-    is_unused: bool,
     path: &'a Path,
     own: Mutex<&'a mut OwnChanges>,
     gone: Mutex<&'a mut Gone<'a>>,
@@ -430,9 +459,6 @@ impl Work<'_> {
     ) -> Result<(), RemovalError> {
         let at = || self.place_of(above, name);
         let parent = above.map_or(self.private, |level| &level.fd).as_fd();
-        if self.is_unused && above.is_none() && then.links == 1 {
-            return self.remove_unused(parent, name, then);
-        }
         let still = match self.leases.of(then.dev, then.ino) {
             Some(lease) => OpenEntry::Borrowed(lease),
             None => match keep_still(parent, name, then.kind) {
@@ -471,29 +497,6 @@ impl Work<'_> {
         let after = stat_descriptor(still.fd()).map_err(CallError::on(Op::Examine, at()))?;
         hold(&self.own).note(&after);
         (hold(&self.gone))(&before, Some(&after));
-        Ok(())
-    }
-}
-
-impl Work<'_> {
-    /// Removes a file that no process has open, once it has been looked at in its place.
-    fn remove_unused(
-        &self,
-        parent: BorrowedFd<'_>,
-        name: &CStr,
-        then: &Facts,
-    ) -> Result<(), RemovalError> {
-        let found = match stat_at(parent, name) {
-            Ok(found) => found,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
-            Err(error) => return Err(CallError::on(Op::Examine, self.path)(error).into()),
-        };
-        if let Some(difference) = then.difference(&found, self.strictness) {
-            return Err(RemovalError::Changed { path: self.path.to_owned(), difference });
-        }
-        rustix::fs::unlinkat(parent, name, AtFlags::empty())
-            .map_err(|error| CallError::on(Op::Remove, self.path)(error))?;
-        (hold(&self.gone))(&found, None);
         Ok(())
     }
 }

@@ -464,7 +464,7 @@ impl Journal {
         at: &str,
         lists: &mut HashMap<u32, Inventory>,
     ) -> Result<Option<Vec<EntryRecord>>, JournalError> {
-        self.part_from(run, first, at, Some(lists))
+        self.part_from(run, first, at, MANY_ROWS, Some(lists))
     }
 
     /// Some thousand actions of a run as they stand, in the order of its plan from number `first` on, which is the number
@@ -479,7 +479,7 @@ impl Journal {
         first: u32,
         at: &str,
     ) -> Result<Option<Vec<EntryRecord>>, JournalError> {
-        self.part_from(run, first, at, None)
+        self.part_from(run, first, at, SOME_ROWS, None)
     }
 
     fn part_from(
@@ -487,12 +487,13 @@ impl Journal {
         run: i64,
         first: u32,
         at: &str,
+        rows: u32,
         mut lists: Option<&mut HashMap<u32, Inventory>>,
     ) -> Result<Option<Vec<EntryRecord>>, JournalError> {
         let wrap = self.wrap();
         let mut entries = Vec::new();
         let waiting = |action| entries.push(EntryRecord::waiting(action, at.to_owned()));
-        each_action(&self.database, run, first, waiting).map_err(&wrap)?;
+        each_action(&self.database, run, first, rows, waiting).map_err(&wrap)?;
         if entries.is_empty() {
             return Ok(None);
         }
@@ -506,6 +507,11 @@ impl Journal {
 
 /// How many actions stand how.
 type Counts = Vec<(EntryState, u64)>;
+
+/// So many rows of actions are read at a time.
+const SOME_ROWS: u32 = 4;
+/// The same where the journal and the device are synced once for all of them.
+const MANY_ROWS: u32 = 16;
 
 /// The numbers of all actions that a run may have.
 const ALL: (u32, u32) = (0, u32::MAX);
@@ -548,11 +554,12 @@ fn each_action(
     database: &Connection,
     run: i64,
     first: u32,
+    rows: u32,
     mut with: impl FnMut(Action),
 ) -> rusqlite::Result<()> {
-    let select = "SELECT list FROM actions WHERE run = ?1 AND first >= ?2 ORDER BY first LIMIT 4";
+    let select = "SELECT list FROM actions WHERE run = ?1 AND first >= ?2 ORDER BY first LIMIT ?3";
     let mut select = database.prepare_cached(select)?;
-    let mut rows = select.query(params![run, first])?;
+    let mut rows = select.query(params![run, first, rows])?;
     while let Some(row) = rows.next()? {
         let list = row.get_ref(0)?.as_blob()?;
         let actions = packed::unpack(list).map_err(|error| conversion(0, error))?;

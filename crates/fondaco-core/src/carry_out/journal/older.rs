@@ -8,8 +8,8 @@ use rusqlite::{Connection, Row};
 
 use super::packed::{TOGETHER, pack, pack_step};
 use super::{
-    EntryRecord, EntryState, conversion, each_action, insert_actions, insert_step, not_written,
-    word,
+    EntryRecord, EntryState, SOME_ROWS, conversion, each_action, insert_actions, insert_step,
+    not_written, word,
 };
 use crate::kernel::Inventory;
 use crate::plan::Action;
@@ -23,7 +23,7 @@ pub(super) fn pack_rows(database: &Connection) -> rusqlite::Result<()> {
         let mut known = Vec::new();
         loop {
             let before = known.len();
-            each_action(database, run, before as u32 + 1, |action| known.push(action))?;
+            each_action(database, run, before as u32 + 1, SOME_ROWS, |action| known.push(action))?;
             if known.len() == before {
                 break;
             }

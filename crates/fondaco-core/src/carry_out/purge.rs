@@ -106,8 +106,17 @@ struct Batch {
     leases: Leases,
 }
 
-/// What became of an entry: the bytes that were freed, or why some or all of it is still there.
-type Removed = (EntryRecord, Result<Bytes, String>);
+/// Why some or all of an entry is still there.
+#[derive(Debug, thiserror::Error)]
+#[error("{refusal}; what is left of it is in {}", Shown(rest))]
+struct NotPurged {
+    refusal: Refusal,
+    /// Where that lies.
+    rest: PathBuf,
+}
+
+/// What became of an entry: the bytes that were freed, or why it is still there.
+type Removed = (EntryRecord, Result<Bytes, NotPurged>);
 
 impl Purge {
     fn go_through(
@@ -216,7 +225,7 @@ impl Purge {
                     entry.message =
                         format!("it is gone, which the device may not keep: {}", error.whole());
                 }
-                (Err(why), _) => entry.message = why,
+                (Err(error), _) => entry.message = error.to_string(),
             }
             refused.push(entry);
         }
@@ -303,8 +312,8 @@ fn remove(batch: Batch) -> Vec<Removed> {
     let remove_one = |one: Looked| {
         let Looked { entry, area, list, is_unused } = one;
         let outcome = remove_rest(&entry, &area, &list, &leases, is_unused).map_err(|error| {
-            let rest = Shown(area.path().join(entry.held_name())).to_string();
-            format!("{}; what is left of it is in {rest}", refusal_of(error))
+            let rest = area.path().join(entry.held_name());
+            NotPurged { refusal: refusal_of(error), rest }
         });
         (entry, outcome)
     };

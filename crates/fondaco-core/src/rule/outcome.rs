@@ -68,7 +68,7 @@ pub struct ProgramMatch {
     pub rule: u16,
     /// The group that it is left over in.
     pub group: GroupName,
-    /// What goes.
+    /// The leftover that is taken, as it was found.
     pub item: Leftover,
     /// Bytes that this frees on each file system, by its device number.
     pub frees: Vec<(u64, Bytes)>,

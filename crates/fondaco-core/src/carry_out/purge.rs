@@ -72,6 +72,7 @@ pub fn purge_while(
         emptied: BTreeSet::new(),
         returned: Returned::default(),
         now,
+        holds_leases: true,
     };
     std::thread::scope(|scope| purge.go_through(&mut Remover::new(scope), goes_on))?;
     Ok(purge.end())
@@ -89,6 +90,8 @@ struct Purge {
     emptied: BTreeSet<PathBuf>,
     returned: Returned,
     now: Time,
+    /// Files of the last batch had to be leased, for which there must be descriptors.
+    holds_leases: bool,
 }
 
 /// What is about to be removed, as it was found to be.
@@ -134,10 +137,9 @@ impl Purge {
                 if !goes_on() {
                     break 'all;
                 }
-                // what root purges is not leased, but for what lies in directories
-                let mut size = match kernel::effective_user() == 0 {
-                    true => BatchSize::without_leases(),
-                    false => BatchSize::new(),
+                let mut size = match self.holds_leases {
+                    true => BatchSize::new(),
+                    false => BatchSize::without_leases(),
                 };
                 let takes = |entry: &&EntryRecord| size.takes(entry.action.target.entries);
                 let length = rest.iter().take_while(takes).count();
@@ -202,6 +204,7 @@ impl Purge {
             (&one.entry, (!is_known).then_some(&one.list))
         });
         self.journal.write_with(self.run, begun)?;
+        self.holds_leases = !leases.is_empty();
         Ok(Batch { looked, leases })
     }
 

@@ -6,7 +6,6 @@ use std::io;
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Component, Path, PathBuf};
-use std::sync::Arc;
 
 use rustix::fs::{Mode, OFlags, RenameFlags, ResolveFlags};
 use rustix::io::Errno;
@@ -269,7 +268,7 @@ pub fn parent_of<'a>(root: &Path, path: &'a Path) -> Result<(OwnedFd, &'a OsStr)
 /// A directory of ours, mode 0700, into which entries are moved so that nobody can swap them.
 #[derive(Debug)]
 pub struct PrivateDir {
-    fd: Arc<OwnedFd>,
+    fd: OwnedFd,
     path: PathBuf,
 }
 
@@ -320,7 +319,7 @@ impl PrivateDir {
                 "it must belong to this user and have mode 0700",
             )));
         }
-        Ok(Self { fd: Arc::new(fd), path })
+        Ok(Self { fd, path })
     }
 
     /// Where it is, for messages.
@@ -331,11 +330,6 @@ impl PrivateDir {
     /// The descriptor, for calls on its entries.
     pub fn fd(&self) -> &OwnedFd {
         &self.fd
-    }
-
-    /// The descriptor, for calls on another thread.
-    pub fn shared_fd(&self) -> Arc<OwnedFd> {
-        Arc::clone(&self.fd)
     }
 
     /// The facts about one of its entries; `None` if there is none.

@@ -96,6 +96,11 @@ impl Leases {
         self.0.get(&(dev, ino)).map(|held| &held.lease)
     }
 
+    /// Whether none is held.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
     /// Holds the lease on an inode from here on. `stat` are the facts about it.
     pub fn hold(&mut self, stat: &Stat, lease: Lease) {
         self.0.insert((stat.dev, stat.ino), Held { lease, links: stat.links });

@@ -445,14 +445,16 @@ impl Journal {
             .map_err(&wrap)?;
         let at = begun.unwrap_or_default();
         let (mut entries, mut first) = (PackedList::new(), 1);
-        while let Some(part) = self.entries_from(run, first, &at)? {
+        while let Some(part) = self.part_from(run, first, &at, SOME_ROWS, None)? {
             first += part.len() as u32;
             entries.extend(part);
         }
         Ok(entries)
     }
 
-    /// As [`Journal::entries_from`], and adds to `lists` what may be removed of each.
+    /// Some thousand actions of a run as they stand, in the order of its plan from number `first` on, which is 1 or the number
+    /// behind those of another such part; adds to `lists` what may be removed of each. `at` is when the run began. `None` if
+    /// there are no more.
     ///
     /// # Errors
     ///
@@ -467,21 +469,7 @@ impl Journal {
         self.part_from(run, first, at, MANY_ROWS, Some(lists))
     }
 
-    /// Some thousand actions of a run as they stand, in the order of its plan from number `first` on, which is the number
-    /// behind those of another such part, or 1. `at` is when the run began. `None` if there are no more.
-    ///
-    /// # Errors
-    ///
-    /// [`JournalError`].
-    pub(in crate::carry_out) fn entries_from(
-        &self,
-        run: i64,
-        first: u32,
-        at: &str,
-    ) -> Result<Option<Vec<EntryRecord>>, JournalError> {
-        self.part_from(run, first, at, SOME_ROWS, None)
-    }
-
+    /// As [`Journal::held_from`], of so many rows.
     fn part_from(
         &self,
         run: i64,

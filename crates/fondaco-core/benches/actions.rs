@@ -14,7 +14,7 @@ use std::time::{Duration, Instant};
 use fondaco_core::carry_out::{EntryState, carry_out, purge, put_back};
 use fondaco_core::catalog::Catalog;
 use fondaco_core::kernel::{DirReader, Listed, open_directory};
-use fondaco_core::plan::{Draft, Plan, Reviewer, RuleChoice};
+use fondaco_core::plan::{Draft, Plan, Proposal, Reviewer};
 use fondaco_core::rule::{Circumstances, RuleSet};
 use fondaco_core::scan::{Options, Scan};
 use fondaco_core::state::State;
@@ -232,12 +232,10 @@ impl Place {
         let reviewer = Reviewer::of_scan(state, catalog.origin(), catalog.roots(), Time::now());
         let mut draft = Draft::default();
         let depot = state.depot();
-        let found = tried.matches.iter().map(|found| {
-            let RuleChoice { choice, deed, reason, .. } =
-                RuleChoice::of(&catalog, &rules.rules[0], found, &depot);
-            reviewer.plan(&choice, &deed, &reason).unwrap()
+        let choice = |found| Proposal::of_rule(&catalog, &rules.rules[0], found, &depot);
+        reviewer.plan_all(tried.matches.iter().map(choice), |_, came_of| {
+            draft.put(came_of.unwrap());
         });
-        draft.put_all(found);
         plan.replace(draft.to_plan(Vec::new(), Time::now()).unwrap());
         let plan = plan.unwrap();
         let took = begun.elapsed();

@@ -1,7 +1,6 @@
 //! Finding many paths in one catalog.
 
 use std::cell::RefCell;
-use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
@@ -17,13 +16,18 @@ const MANY: usize = 32;
 #[derive(Debug)]
 pub struct Finder<'a> {
     catalog: &'a Catalog,
-    tables: RefCell<HashMap<EntryId, FxHashMap<&'a [u8], EntryId>>>,
+    tables: RefCell<FxHashMap<EntryId, FxHashMap<&'a [u8], EntryId>>>,
 }
 
 impl<'a> Finder<'a> {
     /// For one catalog.
     pub fn new(catalog: &'a Catalog) -> Self {
         Self { catalog, tables: RefCell::default() }
+    }
+
+    /// The catalog.
+    pub fn catalog(&self) -> &'a Catalog {
+        self.catalog
     }
 
     /// The root that a path lies below.

@@ -60,6 +60,9 @@ pub struct EntryId(pub u32);
 /// No entry, no directory.
 const NONE: u32 = u32::MAX;
 
+/// Few entries lie deeper.
+const USUAL_DEPTH: usize = 16;
+
 /// How many classes an [`AgeProfile`] has.
 pub const AGE_CLASSES: usize = 8;
 
@@ -313,13 +316,15 @@ impl Catalog {
 
     /// The entry's whole path; nothing for what holds several roots.
     pub fn path(&self, id: EntryId) -> PathBuf {
-        let mut names = Vec::new();
+        let mut names = Vec::with_capacity(USUAL_DEPTH);
         let mut at = Some(id);
         while let Some(id) = at {
             names.push(self.name(id));
             at = if self.is_root(id) { None } else { self.parent(id) };
         }
-        names.iter().rev().collect()
+        let mut path = PathBuf::with_capacity(names.iter().map(|name| name.len() + 1).sum());
+        path.extend(names.iter().rev());
+        path
     }
 
     /// The entry's path as seen from its root; nothing for the root itself.

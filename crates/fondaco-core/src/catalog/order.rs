@@ -6,6 +6,10 @@ use std::os::unix::ffi::OsStrExt;
 use rustc_hash::FxHashMap;
 
 use super::{Catalog, EntryId};
+use crate::parallel;
+
+/// For things of fewer directories than this no thread is begun.
+const LEAST_RUNS: usize = 256;
 
 impl Catalog {
     /// The order of two entries by the bytes of their whole paths, which are not made for that.
@@ -54,10 +58,10 @@ impl Catalog {
 
     /// Puts things that have an entry in the order of the directories of their entries, and those of one directory in the
     /// order of their names. Things of one entry keep their order.
-    pub(crate) fn sort_by_place<T: Clone>(
+    pub(crate) fn sort_by_place<T: Clone + Send + Sync>(
         &self,
         things: &mut Vec<T>,
-        entry: impl Fn(&T) -> EntryId,
+        entry: impl Fn(&T) -> EntryId + Sync,
     ) {
         // the children of a directory have numbers that follow each other
         things.sort_by_key(|one| entry(one).0);
@@ -65,13 +69,18 @@ impl Catalog {
         let mut runs: Vec<&[T]> = things.chunk_by(|a, b| directory(a) == directory(b)).collect();
         let place = |run: &[T]| EntryId(directory(&run[0]));
         runs.sort_by(|a, b| self.compare_paths(place(a), place(b)));
-        let mut sorted: Vec<T> = Vec::with_capacity(things.len());
-        for run in runs {
-            let first = sorted.len();
-            sorted.extend_from_slice(run);
-            sorted[first..].sort_by(|a, b| self.own_name(entry(a)).cmp(self.own_name(entry(b))));
-        }
-        *things = sorted;
+        let part = parallel::part_of(runs.len(), LEAST_RUNS);
+        let sorted = parallel::each(runs.chunks(part), |runs| {
+            let mut sorted: Vec<T> = Vec::with_capacity(runs.iter().map(|run| run.len()).sum());
+            for run in runs {
+                let first = sorted.len();
+                sorted.extend_from_slice(run);
+                sorted[first..]
+                    .sort_by(|a, b| self.own_name(entry(a)).cmp(self.own_name(entry(b))));
+            }
+            sorted
+        });
+        *things = sorted.concat();
     }
 
     /// The number of the directory that an entry lies in; of a root its own.

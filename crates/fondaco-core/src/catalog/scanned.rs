@@ -93,42 +93,44 @@ impl Packable for ScannedEntry {
 impl ScannedEntry {
     /// What is different now, if anything is. `reading_counts`: it was chosen by when it was last read.
     pub fn difference(&self, now: &Stat, reading_counts: bool) -> Option<String> {
-        let differs = |what: &str, then: String, now: String| {
-            (then != now).then(|| format!("its {what} was {then} and is {now}"))
-        };
-        let stamp = |seconds: u32| match self.by_day {
-            true => Time::at(i64::from(seconds / DAY * DAY)).rfc3339()[..10].to_owned(),
-            false => Time::at(i64::from(seconds)).rfc3339(),
-        };
+        /// In words, if they differ; nothing is put into words as long as they do not.
+        fn differs<T: PartialEq + Copy>(
+            what: &str,
+            then: Option<T>,
+            now: T,
+            word: impl Fn(T) -> String,
+        ) -> Option<String> {
+            let then = then.filter(|then| *then != now)?;
+            Some(format!("its {what} was {} and is {}", word(then), word(now)))
+        }
+        // what is known to the day is only compared so
+        let stamp = |seconds: u32| if self.by_day { seconds / DAY * DAY } else { seconds };
         let second = |seconds: u32| Time::at(i64::from(seconds)).rfc3339();
-        let only = |known: bool, difference: Option<String>| difference.filter(|_| known);
+        let day_or_second = |seconds: u32| match self.by_day {
+            true => second(seconds)[..10].to_owned(),
+            false => second(seconds),
+        };
         let (written, changed, read) =
             (clamped(now.mtime.sec), clamped(now.ctime.sec), clamped(now.atime.sec));
-        differs("kind", self.kind.word().into(), now.kind.word().into())
+        let last_read = Some(stamp(self.read)).filter(|_| reading_counts);
+        differs("kind", Some(self.kind), now.kind, |kind| kind.word().to_owned())
             .or_else(|| {
-                let then = self.inode.unwrap_or(now.ino);
-                (then != now.ino).then(|| "it is another one of the same name".to_owned())
+                let is_another = self.inode.is_some_and(|inode| inode != now.ino);
+                is_another.then(|| "it is another one of the same name".to_owned())
+            })
+            .or_else(|| differs("length", self.size, now.size, |size| size.to_string()))
+            .or_else(|| differs("last writing", Some(self.written), written, second))
+            .or_else(|| {
+                differs("last change", self.changed.map(stamp), stamp(changed), day_or_second)
+            })
+            .or_else(|| differs("last reading", last_read, stamp(read), day_or_second))
+            .or_else(|| {
+                let words = |(user, group): (u32, u32)| format!("user {user}, group {group}");
+                differs("owner", Some(self.owner), (now.uid, now.gid), words)
             })
             .or_else(|| {
-                let then = self.size.unwrap_or(now.size);
-                differs("length", then.to_string(), now.size.to_string())
-            })
-            .or_else(|| differs("last writing", second(self.written), second(written)))
-            .or_else(|| {
-                let then = self.changed.unwrap_or(changed);
-                differs("last change", stamp(then), stamp(changed))
-            })
-            .or_else(|| {
-                only(reading_counts, differs("last reading", stamp(self.read), stamp(read)))
-            })
-            .or_else(|| {
-                let words = |(user, group)| format!("user {user}, group {group}");
-                differs("owner", words(self.owner), words((now.uid, now.gid)))
-            })
-            .or_else(|| {
-                let now = now.mode as u16 & 0o7777;
-                let then = self.permissions.unwrap_or(now);
-                differs("mode", format!("{then:o}"), format!("{now:o}"))
+                let mode = |mode: u16| format!("{mode:o}");
+                differs("mode", self.permissions, now.mode as u16 & 0o7777, mode)
             })
     }
 

@@ -6,8 +6,7 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    Action, Choice, Deed, Forecast, Planned, Review, RuleChoice, Shared, SharedExtent, Survey,
-    Target,
+    Action, Choice, Deed, Forecast, Planned, Proposal, Review, Shared, SharedExtent, Survey, Target,
 };
 use crate::compact_form::{
     ByteString, Moment, append, moment, path_bytes, path_of_bytes, take, time_of,
@@ -335,7 +334,7 @@ impl Packable for Planned {
     }
 }
 
-impl Packable for RuleChoice {
+impl Packable for Proposal {
     fn pack(&self, out: &mut Vec<u8>) -> bool {
         let Choice::Scanned { entry, by_reading } = &self.choice else { return false };
         CompactDeed::of(&self.deed).is_some_and(|deed| {

@@ -163,6 +163,8 @@ pub struct Sums {
     links: HashMap<(u64, u64), Vec<(u32, u32)>>,
     /// The places of what is not ready to be carried out, in order.
     not_ready: Vec<usize>,
+    /// The places of directories that go once other actions have emptied them, in order.
+    emptied: Vec<usize>,
 }
 
 impl Sums {
@@ -176,6 +178,9 @@ impl Sums {
     fn add(&mut self, at: usize, planned: &Planned, frees: Forecast) {
         self.frees.add(frees);
         self.bytes += planned.estimate;
+        if planned.emptied {
+            self.emptied.push(at);
+        }
         if let Review::Refused(_) = planned.review {
             self.not_ready.push(at);
             return;
@@ -395,25 +400,20 @@ impl Draft {
     /// [`PlanError::NoId`].
     pub fn to_plan(&self, protect: Vec<DocPath>, now: Time) -> Result<Plan, PlanError> {
         let mut names = self.names();
-        let (mut emptied, mut give_up) = (Vec::new(), Vec::new());
-        for (at, planned) in self.planned.iter().enumerate() {
-            if planned.emptied {
-                emptied.push((Reverse(planned.path.components().count()), at));
-            }
-            if is_kernel_part(&planned.path) {
-                give_up.push(DocPath(planned.path.clone()));
-            }
-        }
+        let one = |at: usize| self.planned.range(at..at + 1).next();
         // what is emptied comes after what empties it, the deepest first
-        emptied.sort_unstable();
+        let depth = |at: usize| one(at).map_or(0, |planned| planned.path.components().count());
+        let mut emptied = self.sums.emptied.clone();
+        emptied.sort_by_cached_key(|at| (Reverse(depth(*at)), *at));
+        let emptied = emptied.into_iter().filter_map(|at| Some((at, one(at)?)));
         let others = self.planned.iter().enumerate().filter(|(_, planned)| !planned.emptied);
-        let emptied = emptied.into_iter().filter_map(|(_, at)| {
-            let planned = self.planned.range(at..at + 1).next()?;
-            Some((at, planned))
-        });
+        let mut give_up = Vec::new();
         let mut first_of: HashMap<PathBuf, u32> = HashMap::new();
         let mut number = 0;
         let actions = others.chain(emptied).filter_map(|(at, planned)| {
+            if is_kernel_part(&planned.path) {
+                give_up.push(DocPath(planned.path.clone()));
+            }
             let survey = planned.survey()?;
             number += 1;
             let together = planned.together.as_ref().map(|with| {

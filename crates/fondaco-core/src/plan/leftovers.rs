@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use super::copies::stays_anyway;
-use super::{Choice, Deed, Planned, Refusal, Reviewer, RuleChoice, plan_journal, plan_packages};
+use super::{Choice, Deed, Planned, Proposal, Refusal, Reviewer, plan_journal, plan_packages};
 use crate::analysis::Packages;
 use crate::catalog::Catalog;
 use crate::kernel::Kind;
@@ -112,7 +112,7 @@ pub fn plan_by_program(
         let items = together.iter().map(|found| &found.item);
         let mut outcome = plan_leftovers(catalog, first.group, items, &deed, reviewer);
         for planned in &mut outcome.planned {
-            planned.reason = RuleChoice::reason(&rules.rules[usize::from(first.rule)]);
+            planned.reason = Proposal::reason(&rules.rules[usize::from(first.rule)]);
         }
         all.push((first.group, outcome));
     }

@@ -18,9 +18,9 @@ mod locator;
 pub(crate) mod objects;
 mod packed;
 mod places;
+mod proposal;
 mod refusal;
 mod reviewer;
-mod rule_choice;
 mod rule_protection;
 mod shared_extents;
 mod survey;
@@ -39,9 +39,9 @@ pub use leftovers::{
 };
 pub use locator::{Located, Locator, locate};
 pub use packed::{PACKED_FROM, is_plan};
+pub use proposal::Proposal;
 pub use refusal::Refusal;
 pub use reviewer::{Choice, Reviewer, plan_held};
-pub use rule_choice::RuleChoice;
 pub use rule_protection::{RuleProtection, protection_now};
 pub use shared_extents::{Shared, SharedExtent};
 pub use survey::{

@@ -12,6 +12,9 @@ use crate::packed_list::PackedList;
 /// A plan of more actions is written packed.
 pub const PACKED_FROM: usize = 1000;
 
+/// Higher levels take several times as long, and what they save is less than a byte an action.
+const LEVEL: i32 = 3;
+
 /// What a packed plan begins with (RFC 8878).
 const ZSTD: [u8; 4] = [0x28, 0xB5, 0x2F, 0xFD];
 
@@ -30,7 +33,7 @@ impl Plan {
     ///
     /// Those of the writer.
     pub fn write_packed(&self, out: impl Write) -> io::Result<()> {
-        let mut out = Encoder::new(out, 9)?;
+        let mut out = Encoder::new(out, LEVEL)?;
         out.include_checksum(true)?;
         let head = Head { plan: self.without_actions(), count: self.actions.len() };
         write_lines(&mut out, [head])?;

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use hashbrown::HashTable;
 
 use super::Planned;
+use crate::kernel::directory_and_name;
 use crate::packed_list::PackedList;
 
 /// See the [module](self). It takes nine bytes for each planned path, of which there may be millions.
@@ -20,6 +21,8 @@ pub(super) struct Places {
     wide: HashSet<PathBuf>,
     /// The directories in which something is planned.
     parents: BTreeSet<PathBuf>,
+    /// The directory in which something was planned last: mostly that of the next too.
+    last: PathBuf,
 }
 
 /// The hash by which the table finds its slots.
@@ -49,10 +52,13 @@ impl Places {
         if new.may_hold_others() {
             self.wide.insert(new.path.clone());
         }
-        if let Some(parent) = new.path.parent()
-            && !self.parents.contains(parent)
-        {
-            self.parents.insert(parent.to_owned());
+        let split = directory_and_name(&new.path).map(|(parent, _)| parent);
+        let Some(parent) = split.or_else(|| new.path.parent()) else { return };
+        if self.last.as_os_str() != parent.as_os_str() {
+            parent.clone_into(&mut self.last);
+            if !self.parents.contains(parent) {
+                self.parents.insert(parent.to_owned());
+            }
         }
     }
 

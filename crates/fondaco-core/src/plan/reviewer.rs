@@ -5,8 +5,8 @@
 //! file that a process holds.
 
 use std::cell::RefCell;
-use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use fondaco_store::ManagedStore;
 
@@ -14,17 +14,24 @@ use super::emptied::survey_alone;
 use super::objects::Objects;
 use super::survey::survey_located;
 use super::{
-    Deed, FreeDirectory, Locator, ObjectTarget, Planned, Refusal, RuleProtection, Survey,
+    Deed, FreeDirectory, Locator, ObjectTarget, Planned, Proposal, Refusal, RuleProtection, Survey,
     survey_held, survey_object,
 };
 use crate::analysis::{Protection, is_kernel_part};
 use crate::archive::{is_store, managed_name};
 use crate::catalog::{Elsewhere, Origin, Root, ScannedEntry};
-use crate::kernel::{self, CallError, DeletedFile, DeletedFiles, Kind, Mount, Op, OpenFiles, Stat};
+use crate::kernel::{self, DeletedFile, DeletedFiles, Kind, Mount, OpenFiles, Stat};
+use crate::parallel;
 use crate::shown::DocPath;
 use crate::state::State;
 use crate::units::Time;
 use crate::volume::volume_root;
+
+/// So many things are looked at by each thread until what came of them is told.
+const AT_ONCE: usize = 1024;
+
+/// For fewer things than this no thread is begun.
+const LEAST_AT_ONCE: usize = 64;
 
 /// What somebody chose.
 #[derive(Clone, Debug)]
@@ -53,6 +60,16 @@ impl Choice {
 
 /// See the [module](self). Holds what is protected and the open files of all processes, as of one moment.
 pub struct Reviewer<'a> {
+    facts: Arc<Facts<'a>>,
+    objects: Objects,
+    locator: RefCell<Locator>,
+    free: FreeDirectory,
+    /// The directory of the last file that was planned, and the volume that it lies on.
+    volume: RefCell<(PathBuf, PathBuf)>,
+}
+
+/// What a review stands on, and several threads look at together.
+struct Facts<'a> {
     state: &'a State,
     protection: Protection,
     open: OpenFiles,
@@ -64,20 +81,15 @@ pub struct Reviewer<'a> {
     elsewhere: Option<Elsewhere>,
     /// Devices as scanned, and the numbers that they have now or why they have none.
     devices: Vec<(u64, Result<u64, Elsewhere>)>,
-    objects: Objects,
     /// The managed store that was scanned.
     store: Option<ManagedStore>,
-    locator: RefCell<Locator>,
-    free: FreeDirectory,
-    /// The directory of the last file that was planned, and the volume that it lies on.
-    volume: RefCell<(PathBuf, PathBuf)>,
 }
 
 impl<'a> Reviewer<'a> {
     /// For paths. What the rule file of the state directory protects is protected; with a mistake in it nothing can
     /// be planned, since nobody knows what it protects.
     pub fn new(state: &'a State, now: Time) -> Self {
-        Self {
+        Self::of_facts(Arc::new(Facts {
             state,
             protection: Protection::of_system(state),
             open: OpenFiles::collect(now),
@@ -86,12 +98,24 @@ impl<'a> Reviewer<'a> {
             places: Vec::new(),
             elsewhere: None,
             devices: Vec::new(),
-            objects: Objects::default(),
             store: None,
+        }))
+    }
+
+    fn of_facts(facts: Arc<Facts<'a>>) -> Self {
+        Self {
+            facts,
+            objects: Objects::default(),
             locator: RefCell::default(),
             free: FreeDirectory::default(),
             volume: RefCell::default(),
         }
+    }
+
+    /// What the review stands on, to be changed: nothing else holds it but while [`Reviewer::plan_all`] lasts.
+    fn facts_mut(&mut self) -> &mut Facts<'a> {
+        self.free.forget();
+        Arc::get_mut(&mut self.facts).expect("no other thread reviews meanwhile")
     }
 
     /// For entries of a scan, and paths beside them. A scan of another machine makes no plan here, and neither does
@@ -101,11 +125,12 @@ impl<'a> Reviewer<'a> {
     /// that is shared must not be held meanwhile.
     pub fn of_scan(state: &'a State, origin: &Origin, roots: &[Root], now: Time) -> Self {
         let mut new = Self::new(state, now);
-        new.elsewhere = origin.elsewhere();
-        new.store = origin.store.as_ref().map(|listed| listed.definition.clone());
-        if new.elsewhere.is_none() {
+        let facts = new.facts_mut();
+        facts.elsewhere = origin.elsewhere();
+        facts.store = origin.store.as_ref().map(|listed| listed.definition.clone());
+        if facts.elsewhere.is_none() {
             let devices = origin.volumes.iter().map(|volume| volume.device);
-            new.devices = devices.map(|device| (device, origin.device_now(device))).collect();
+            facts.devices = devices.map(|device| (device, origin.device_now(device))).collect();
         }
         new.protect_below(roots.iter().map(|root| &root.path));
         new
@@ -114,33 +139,32 @@ impl<'a> Reviewer<'a> {
     /// Protects what the rule file of the state directory protects below these roots.
     pub fn protect_below(&mut self, roots: impl IntoIterator<Item = impl AsRef<Path>>) {
         let roots: Vec<PathBuf> = roots.into_iter().map(|root| root.as_ref().to_owned()).collect();
-        let places = self.rules.below(roots.iter().map(PathBuf::as_path));
+        let places = self.facts.rules.below(roots.iter().map(PathBuf::as_path));
         self.protect(places);
     }
 
     /// Protects more places.
     pub fn protect(&mut self, places: Vec<PathBuf>) {
-        self.free.forget();
+        let facts = self.facts_mut();
         for place in &places {
-            self.protection.add(place.clone(), "protected by the rules");
+            facts.protection.add(place.clone(), "protected by the rules");
         }
-        self.places.extend(places);
+        facts.places.extend(places);
     }
 
     /// Takes the protection from a depot or holding area: see [`Protection::give_up`].
     pub fn give_up(&mut self, place: &Path) {
-        self.free.forget();
-        self.protection.give_up(place);
+        self.facts_mut().protection.give_up(place);
     }
 
     /// The settings that it looks by.
     pub fn state(&self) -> &State {
-        self.state
+        self.facts.state
     }
 
     /// The places that rules protect, for the plan's document.
     pub fn protected(&self) -> Vec<DocPath> {
-        self.places.iter().cloned().map(DocPath).collect()
+        self.facts.places.iter().cloned().map(DocPath).collect()
     }
 
     /// Looks at what was chosen.
@@ -154,28 +178,18 @@ impl<'a> Reviewer<'a> {
         if is_store(path) {
             return self.review_object(choice);
         }
+        let mut locator = self.locator.borrow_mut();
         let Choice::Scanned { entry: scanned, by_reading } = choice else {
-            return survey_located(path, &self.open, &mut self.locator.borrow_mut());
+            return survey_located(path, &self.facts.open, &mut locator, &|_| Ok(()));
         };
         let not_as_scanned =
             |difference| Refusal::NotAsScanned { path: path.to_owned(), difference };
-        let now = match kernel::stat_path(path) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                return Err(Refusal::Gone(path.to_owned()));
-            }
-            now => now.map_err(CallError::on(Op::Examine, path))?,
+        let is_as_scanned = |now: &Stat| {
+            self.is_on_its_device(scanned, now)?;
+            scanned.difference(now, *by_reading).map_or(Ok(()), |found| Err(not_as_scanned(found)))
         };
-        self.is_on_its_device(scanned, &now)?;
-        if let Some(difference) = scanned.difference(&now, *by_reading) {
-            return Err(not_as_scanned(difference));
-        }
-        let survey = survey_located(path, &self.open, &mut self.locator.borrow_mut())?;
+        let survey = survey_located(path, &self.facts.open, &mut locator, &is_as_scanned)?;
         let target = &survey.target;
-        let is_same = (target.device, target.inode) == (now.dev, now.ino)
-            && (now.kind == Kind::Directory || target.ctime == now.ctime);
-        if !is_same {
-            return Err(not_as_scanned("it was changed while it was looked at".to_owned()));
-        }
         match scanned.difference_below(target.entries, target.allocated) {
             Some(difference) => Err(not_as_scanned(difference)),
             None => Ok(survey),
@@ -194,7 +208,7 @@ impl<'a> Reviewer<'a> {
         let depot_on_volume = deed
             .destination()
             .filter(|to| !is_store(to))
-            .is_some_and(|to| volume_root(to, self.state, &self.mounts) == volume);
+            .is_some_and(|to| volume_root(to, self.facts.state, &self.facts.mounts) == volume);
         let deed = match (is_store(&path), deed) {
             (true, Deed::Delete | Deed::RemoveObject) => Deed::RemoveObject,
             (true, other) => {
@@ -206,6 +220,35 @@ impl<'a> Reviewer<'a> {
         };
         let planned = Planned::of_survey(path, deed, reason.to_owned(), volume, survey);
         Ok(Planned { depot_on_volume, ..planned })
+    }
+
+    /// Looks at many things and plans them, as [`Reviewer::plan`] would one after the other, on several threads. What came
+    /// of each is told in their order.
+    pub fn plan_all(
+        &self,
+        choices: impl IntoIterator<Item = Proposal>,
+        mut told: impl FnMut(Proposal, Result<Planned, Refusal>),
+    ) {
+        let mut choices = choices.into_iter();
+        let mut workers: Vec<Self> =
+            (0..parallel::threads()).map(|_| Self::of_facts(Arc::clone(&self.facts))).collect();
+        loop {
+            let some: Vec<Proposal> = choices.by_ref().take(workers.len() * AT_ONCE).collect();
+            if some.is_empty() {
+                break;
+            }
+            let part = parallel::part_of(some.len(), LEAST_AT_ONCE);
+            let looked = parallel::each(some.chunks(part).zip(&mut workers), |(part, worker)| {
+                let look = |chosen: &Proposal| {
+                    let planned = worker.plan(&chosen.choice, &chosen.deed, &chosen.reason)?;
+                    Ok(Planned { purge_after: chosen.purge_after, ..planned })
+                };
+                part.iter().map(look).collect::<Vec<_>>()
+            });
+            some.into_iter().zip(looked.into_iter().flatten()).for_each(|(chosen, came_of)| {
+                told(chosen, came_of);
+            });
+        }
     }
 
     /// As [`Reviewer::plan`], for a part of a kernel that goes with the rest of it.
@@ -246,7 +289,7 @@ impl<'a> Reviewer<'a> {
         if kind != Kind::Directory && self.volume.borrow().0 == directory {
             return self.volume.borrow().1.clone();
         }
-        let volume = volume_root(path, self.state, &self.mounts);
+        let volume = volume_root(path, self.facts.state, &self.facts.mounts);
         if kind != Kind::Directory {
             self.volume.replace((directory.to_owned(), volume.clone()));
         }
@@ -255,16 +298,16 @@ impl<'a> Reviewer<'a> {
 
     fn permitted(&self, choice: &Choice) -> Result<(), Refusal> {
         let path = choice.path();
-        if let Some(elsewhere) = &self.elsewhere {
+        if let Some(elsewhere) = &self.facts.elsewhere {
             let reason = elsewhere.to_string();
             return Err(Refusal::Hopeless { path: path.to_owned(), reason });
         }
         let is_file =
             matches!(choice, Choice::Scanned { entry, .. } if entry.kind != Kind::Directory);
-        if is_file && self.free.holds(path, &self.protection, &self.rules) {
+        if is_file && self.free.holds(path, &self.facts.protection, &self.facts.rules) {
             return Ok(());
         }
-        let reason = self.protection.reason(path).or_else(|| self.rules.reason(path));
+        let reason = self.facts.protection.reason(path).or_else(|| self.facts.rules.reason(path));
         match reason {
             Some(reason) => Err(Refusal::Protected { path: path.to_owned(), reason }),
             None => Ok(()),
@@ -272,7 +315,7 @@ impl<'a> Reviewer<'a> {
     }
 
     fn is_on_its_device(&self, scanned: &ScannedEntry, now: &Stat) -> Result<(), Refusal> {
-        let known = self.devices.iter().find(|(then, _)| *then == scanned.device);
+        let known = self.facts.devices.iter().find(|(then, _)| *then == scanned.device);
         let difference = match known.map(|(_, device)| device) {
             Some(Err(elsewhere)) => elsewhere.to_string(),
             Some(Ok(device)) if *device == now.dev => return Ok(()),
@@ -303,7 +346,7 @@ impl Reviewer<'_> {
             Choice::Scanned { entry, .. } => {
                 let (length, written) = entry.length_and_written();
                 let is_member = managed_name(path).is_some();
-                let managed = self.store.clone().filter(|_| is_member).map(Box::new);
+                let managed = self.facts.store.clone().filter(|_| is_member).map(Box::new);
                 if is_member && managed.is_none() {
                     return Err(hopeless(
                         "how its store is managed is not known: have a rule take it",

@@ -209,22 +209,23 @@ pub fn survey(path: &Path) -> Result<Survey, Refusal> {
 ///
 /// As [`survey`].
 pub fn survey_with_open(path: &Path, open: &OpenFiles) -> Result<Survey, Refusal> {
-    survey_located(path, open, &mut Locator::default())
+    survey_located(path, open, &mut Locator::default(), &|_| Ok(()))
 }
 
-/// As [`survey_with_open`], one of many.
+/// As [`survey_with_open`], one of many. `is_meant` is asked of the target itself, as it is, before anything below it.
 ///
 /// # Errors
 ///
-/// As [`survey`].
+/// As [`survey`], and what `is_meant` refuses.
 pub(super) fn survey_located(
     path: &Path,
     open: &OpenFiles,
     locator: &mut Locator,
+    is_meant: &dyn Fn(&Stat) -> Result<(), Refusal>,
 ) -> Result<Survey, Refusal> {
     for _ in 0..ATTEMPTS {
         let begun = kernel::inode_clock();
-        let survey = survey_once(path, open, locator)?;
+        let survey = survey_once(path, open, locator, is_meant)?;
         if tells_changes_apart(survey.changed, begun) {
             return Ok(survey);
         }
@@ -246,12 +247,20 @@ fn tells_changes_apart(changed: Time, now: Time) -> bool {
     is_past || changed.sec > now.sec + 1
 }
 
-fn survey_once(path: &Path, open: &OpenFiles, locator: &mut Locator) -> Result<Survey, Refusal> {
+fn survey_once(
+    path: &Path,
+    open: &OpenFiles,
+    locator: &mut Locator,
+    is_meant: &dyn Fn(&Stat) -> Result<(), Refusal>,
+) -> Result<Survey, Refusal> {
     let located = locator.locate(path)?;
     let parent = located.parent.as_fd();
     let sharing = Sharing::of(parent);
     let (mut shared, mut in_use) = (Shared::default(), None);
     let mut survey = survey_at(parent, &located.name, path, &Touched::default(), &mut |visit| {
+        if visit.below.as_os_str().is_empty() {
+            is_meant(visit.found)?;
+        }
         sharing.note(&visit, &mut shared);
         if in_use.is_none() && open.is_open(visit.stat.dev, visit.stat.ino) {
             let holder = open.holders(visit.stat.dev, visit.stat.ino).into_iter().next();

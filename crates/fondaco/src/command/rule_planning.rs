@@ -5,9 +5,7 @@ use std::path::PathBuf;
 use anyhow::Result;
 use fondaco_core::catalog::Catalog;
 use fondaco_core::packed_list::PackedList;
-use fondaco_core::plan::{
-    Planned, Refusal, Reviewer, RuleChoice, plan_by_program, reason_left_over,
-};
+use fondaco_core::plan::{Planned, Proposal, Refusal, Reviewer, plan_by_program, reason_left_over};
 use fondaco_core::rule::{Circumstances, ProgramMatch, RuleSet, TryOut};
 use fondaco_core::shown::DocPath;
 use fondaco_core::state::State;
@@ -76,18 +74,17 @@ impl<'a> TriedRules<'a> {
             protect: Vec::new(),
             roots: catalog.roots().iter().map(|root| root.path.clone()).collect(),
         };
-        for found in &self.tried.matches {
+        let choices = self.tried.matches.iter().map(|found| {
             let rule = &self.rules.rules[usize::from(found.rule)];
-            let RuleChoice { choice, deed, reason, purge_after } =
-                RuleChoice::of(catalog, rule, found, depot);
-            match reviewer.plan(&choice, &deed, &reason) {
-                Ok(planned) => reviewed.planned.push(Planned { purge_after, ..planned }),
-                Err(refusal) => {
-                    let path = catalog.path(found.entry);
-                    reviewed.left_out.push(LeftOut { path, reason, refusal });
-                }
+            Proposal::of_rule(catalog, rule, found, depot)
+        });
+        reviewer.plan_all(choices, |Proposal { choice, reason, .. }, came_of| match came_of {
+            Ok(planned) => reviewed.planned.push(planned),
+            Err(refusal) => {
+                let path = choice.path().to_owned();
+                reviewed.left_out.push(LeftOut { path, reason, refusal });
             }
-        }
+        });
         let by_program: Vec<&ProgramMatch> = self.tried.by_program.iter().collect();
         for (group, outcome) in plan_by_program(catalog, &self.rules, &by_program, &mut reviewer) {
             outcome.planned.into_iter().for_each(|planned| reviewed.planned.push(planned));

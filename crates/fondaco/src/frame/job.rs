@@ -22,7 +22,7 @@ use fondaco_core::lens::Accounts;
 use fondaco_core::packed_list::PackedList;
 use fondaco_core::parallel;
 use fondaco_core::peek::peek;
-use fondaco_core::plan::{Choice, Plan, Reviewer};
+use fondaco_core::plan::{Choice, Plan, Proposal, Reviewer};
 use fondaco_core::rule::RuleSet;
 use fondaco_core::saved::{self, SavedScan};
 use fondaco_core::scan::{Options, Scan, ScanError, reconcile, replace};
@@ -252,10 +252,15 @@ fn survey_many(many: ManyFiles) -> Message {
     let as_listed = found.whole.entries == many.count;
     let look = || {
         let mut looked = Box::<Surveyed>::default();
-        for entry in entries {
-            let choice = Choice::Scanned { entry, by_reading };
-            looked.add(choice.path(), || reviewer.plan(&choice, &many.deed, &reason));
-        }
+        let choices = entries.into_iter().map(|entry| Proposal {
+            choice: Choice::Scanned { entry, by_reading },
+            deed: many.deed.clone(),
+            reason: reason.clone(),
+            purge_after: None,
+        });
+        reviewer.plan_all(choices, |chosen, came_of| {
+            looked.add(chosen.choice.path(), || came_of);
+        });
         looked
     };
     let surveyed = as_listed.then(look);

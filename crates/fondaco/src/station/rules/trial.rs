@@ -8,7 +8,7 @@ use fondaco_core::carry_out::{Journal, LastOfReason};
 use fondaco_core::catalog::Catalog;
 use fondaco_core::kernel;
 use fondaco_core::packed_list::PackedList;
-use fondaco_core::plan::{Planned, PlannedLeftovers, Reviewer, RuleChoice, plan_by_program};
+use fondaco_core::plan::{PlannedLeftovers, Proposal, Reviewer, plan_by_program};
 use fondaco_core::rule::{
     Circumstances, Frees, Keeper, ProgramMatch, Rule, RuleSet, Sum, TryOut, VolumeFacts,
 };
@@ -162,7 +162,7 @@ fn last_runs(rules: &RuleSet, state: &State) -> Result<Vec<Option<LastOfReason>>
             .map_err(Failure::of)?,
     };
     let of = |rule: &Rule| {
-        let reason = RuleChoice::reason(rule);
+        let reason = Proposal::reason(rule);
         known.iter().find(|last| last.reason == reason).cloned()
     };
     Ok(rules.rules.iter().map(of).collect())
@@ -219,13 +219,13 @@ impl Work for SurveyAll {
             let (rules, depot) = (&self.tried.rules, self.state.depot());
             let choice = |found: &fondaco_core::rule::Match| {
                 let rule = &rules.rules[usize::from(found.rule)];
-                RuleChoice::of(&catalog, rule, found, &depot)
+                Proposal::of_rule(&catalog, rule, found, &depot)
             };
             let wanted = |found: &&fondaco_core::rule::Match| {
                 self.only.is_none_or(|only| only == found.rule)
             };
             let matches = self.tried.out.matches.iter().filter(wanted);
-            let choices: PackedList<RuleChoice> = matches.map(choice).collect();
+            let choices: PackedList<Proposal> = matches.map(choice).collect();
             let (origin, roots) = (catalog.origin().clone(), catalog.roots().to_vec());
             drop(catalog);
             let mut reviewer = Reviewer::of_scan(&self.state, &origin, &roots, Time::now());
@@ -251,12 +251,7 @@ impl Work for SurveyAll {
                 left_out.into_iter().for_each(|refusal| looked.add(name, || Err(refusal)));
             }
         }
-        for RuleChoice { choice, deed, reason, purge_after } in choices {
-            looked.add(choice.path(), || {
-                let planned = reviewer.plan(&choice, &deed, &reason)?;
-                Ok(Planned { purge_after, ..planned })
-            });
-        }
+        reviewer.plan_all(choices, |chosen, came_of| looked.add(chosen.choice.path(), || came_of));
         Box::new(AllSurveyed { scan: self.scan, looked })
     }
 }

@@ -1,4 +1,4 @@
-//! What a rule has taken, as something to be planned.
+//! What is to be planned: something that was chosen, by a rule or otherwise, and what is to be done with it.
 
 use std::path::Path;
 
@@ -9,23 +9,23 @@ use crate::lens::AgeSource;
 use crate::rule::{DeedWord, Match, Rule};
 use crate::units::Age;
 
-/// An entry that a rule takes, with what is to be done with it and why.
+/// Something that was chosen, with what is to be done with it and why.
 #[derive(Clone, Debug)]
-pub struct RuleChoice {
-    /// The entry, as it was scanned.
+pub struct Proposal {
+    /// What was chosen.
     pub choice: Choice,
     /// What is to be done.
     pub deed: Deed,
-    /// The rule, in words.
+    /// By hand, or which rule, in words.
     pub reason: String,
     /// For how many seconds what is set aside is held.
     pub purge_after: Option<u64>,
 }
 
-impl RuleChoice {
+impl Proposal {
     /// What a rule has taken from a catalog. Archives go to the rule's own depot, which begins at the root of the scan if
     /// it is relative, or else to `depot`.
-    pub fn of(catalog: &Catalog, rule: &Rule, found: &Match, depot: &Path) -> Self {
+    pub fn of_rule(catalog: &Catalog, rule: &Rule, found: &Match, depot: &Path) -> Self {
         let entry = catalog.scanned_entry(found.entry);
         let deed = match rule.action {
             DeedWord::Delete => Deed::Delete,

@@ -15,14 +15,14 @@ pub(crate) fn threads() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from).min(8)
 }
 
-/// Does the work for every part, on threads of their own and on this one; on fewer where no more can be begun. Gives
-/// what came of them in their order; a panic of one of them goes on here.
+/// Does the work for every part, on as many threads as are worth starting, this one among them; on fewer where no more can be
+/// begun. Gives what came of them in their order; a panic of one of them goes on here.
 pub(crate) fn each<I: Send, T: Send>(
     parts: impl IntoIterator<Item = I>,
     work: impl Fn(I) -> T + Sync,
 ) -> Vec<T> {
     let parts: Vec<(usize, I)> = parts.into_iter().enumerate().collect();
-    let others = parts.len().saturating_sub(1);
+    let others = parts.len().min(threads()).saturating_sub(1);
     let parts = Mutex::new(parts.into_iter());
     let next = || parts.lock().unwrap_or_else(PoisonError::into_inner).next();
     let some = || std::iter::from_fn(next).map(|(at, part)| (at, work(part))).collect::<Vec<_>>();

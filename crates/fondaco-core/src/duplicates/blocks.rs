@@ -21,14 +21,16 @@ impl BlocksInCommon {
         known.get(&device) == Some(&false)
     }
 
+    /// Finds out by an open file of a device whether files of that device can have blocks in common.
+    pub(super) fn ask(&self, file: &File, device: u64) -> bool {
+        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        *known.entry(device).or_insert_with(|| blocks_shared(file) != BlocksShared::Never)
+    }
+
     /// Where the contents of an open file lie, if others lie there too. Nothing where that cannot be told: then the file is
     /// read.
     pub(super) fn of(&self, file: &File, stat: &Stat) -> Option<Blocks> {
-        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let can =
-            *known.entry(stat.dev).or_insert_with(|| blocks_shared(file) != BlocksShared::Never);
-        drop(known);
-        if !can || stat.blocks == 0 {
+        if !self.ask(file, stat.dev) || stat.blocks == 0 {
             return None;
         }
         let extents = settled_extents(file).ok()?;

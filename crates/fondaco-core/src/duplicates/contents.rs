@@ -8,13 +8,14 @@ use blake3::Hasher;
 use rustix::fs::Advice;
 
 /// Contents are digested in blocks of this length; one of only zeros counts the same whether it is a hole or not.
-const BLOCK: usize = 64 * 1024;
+pub(super) const BLOCK: usize = 64 * 1024;
 
 /// How far a file is read before it is compared with the others of its length: a little at first, since most files
 /// that differ do so early and each byte of it is read of every candidate, then ever more, then in equal steps. The last
-/// step is the whole file.
+/// step is the whole file. What is remembered of files stands on this: whoever changes it gives the table of digests another
+/// name (`known.rs`).
 pub(super) fn end_of_step(step: usize, length: u64) -> u64 {
-    const SMALL: [u64; 7] = [12, 128, 1024, 8192, 32_768, 256 << 10, 2 << 20];
+    const SMALL: [u64; 6] = [12, 128, 8192, 32_768, 256 << 10, 2 << 20];
     const LARGE: u64 = 16 << 20;
     let end = SMALL.get(step).copied();
     let end = end.unwrap_or_else(|| (step - SMALL.len() + 1) as u64 * LARGE);
@@ -63,7 +64,13 @@ impl Blocks {
 }
 
 impl Digest {
-    fn add(&mut self, mut bytes: &[u8]) {
+    /// Of nothing yet; makes room for contents of a length.
+    pub(super) fn with_room(length: u64) -> Self {
+        let room = length.min(BLOCK as u64) as usize;
+        Self { block: Vec::with_capacity(room), ..Self::default() }
+    }
+
+    pub(super) fn add(&mut self, mut bytes: &[u8]) {
         self.at += bytes.len() as u64;
         if !self.block.is_empty() {
             let missing = (BLOCK - self.block.len()).min(bytes.len());

@@ -19,6 +19,7 @@ use super::known::{AsRead, Read};
 use super::search::{NotRead, Shared};
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::{self, CallError, Op};
+use crate::parallel;
 
 /// Where entries are. A catalog that others use too is not to be held while files are read.
 pub trait Places: Sync {
@@ -65,6 +66,9 @@ impl Look {
 /// So many files are looked at by one thread before it asks for more.
 const TOGETHER: usize = 256;
 
+/// For fewer groups than this no thread is begun.
+const LEAST_GROUPS: usize = 256;
+
 /// Groups of files of one length whose first bytes are the same.
 pub(super) struct Alike {
     files: Vec<Candidate>,
@@ -72,6 +76,16 @@ pub(super) struct Alike {
 }
 
 impl Alike {
+    /// How many groups there are.
+    pub(super) fn len(&self) -> usize {
+        self.groups.len()
+    }
+
+    /// The files of all groups.
+    pub(super) fn files(&self) -> &[Candidate] {
+        &self.files
+    }
+
     /// A group by its number.
     pub(super) fn group(&self, number: usize) -> Option<&[Candidate]> {
         let range = self.groups.get(number)?;
@@ -83,46 +97,87 @@ impl Alike {
 /// the groups; the rest is done. Takes twelve bytes for each meanwhile.
 pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>, threads: usize) -> Alike {
     let looks: Vec<AtomicU64> = candidates.files.iter().map(|_| AtomicU64::new(0)).collect();
-    {
-        let mut order: Vec<u32> = (0..candidates.files.len() as u32).collect();
-        order.sort_unstable_by_key(|at| candidates.files[*at as usize].entry);
-        let next = AtomicUsize::new(0);
-        let work = || {
-            let mut buffer = [0; 16];
-            loop {
-                let from = next.fetch_add(TOGETHER, Relaxed);
-                let Some(part) = order.get(from..order.len().min(from + TOGETHER)) else { return };
-                if part.is_empty() || shared.is_stopped() {
-                    return;
-                }
-                for (at, look) in part.iter().zip(look_at(&candidates, part, shared, &mut buffer)) {
-                    looks[*at as usize].store(look.0, Relaxed);
-                }
-            }
-        };
-        std::thread::scope(|scope| {
-            for _ in 1..threads {
-                // fewer threads take longer
-                let _ = std::thread::Builder::new().spawn_scoped(scope, work);
-            }
-            work();
-        });
+    let look_at = |files: &[u32], buffer: &mut [u8]| {
+        let found = look_at(&candidates, files, shared, buffer);
+        for (at, look) in files.iter().zip(found) {
+            looks[*at as usize].store(look.0, Relaxed);
+        }
+    };
+    each_part(&unknown(&candidates, &looks, shared), shared, threads, &look_at);
+    let Candidates { files, groups } = candidates;
+    let part = parallel::part_of(groups.len(), LEAST_GROUPS);
+    let parts = parallel::each(groups.chunks(part), |groups| alike(&files, groups, &looks, shared));
+    let mut all = Alike { files: Vec::new(), groups: Vec::new() };
+    for Alike { files, groups } in parts {
+        let first = all.files.len() as u32;
+        all.files.extend(files);
+        all.groups.extend(groups.into_iter().map(|group| group.start + first..group.end + first));
     }
-    let Candidates { mut files, groups } = candidates;
-    let mut alike = Vec::new();
+    all
+}
+
+/// Takes what is known of candidates as they were scanned, which then need not be asked for, and gives the others in the
+/// order of the catalog.
+fn unknown(candidates: &Candidates, looks: &[AtomicU64], shared: &Shared<'_>) -> Vec<u32> {
+    let all = 0..candidates.files.len() as u32;
+    let parts = parallel::each(parallel::split(all, parallel::ENTRIES), |part| {
+        let known = |at: &u32| {
+            let first = shared.known.of_scanned(&candidates.files[*at as usize])?.first()?;
+            looks[*at as usize].store(Look::new(first, true).0, Relaxed);
+            Some(())
+        };
+        let left = part.filter(|at| shared.is_stopped() || known(at).is_none());
+        left.collect::<Vec<u32>>()
+    });
+    let mut unknown = parts.concat();
+    unknown.sort_unstable_by_key(|at| candidates.files[*at as usize].entry);
+    unknown
+}
+
+/// Does something to some files at a time, on several threads, until it is stopped.
+fn each_part(
+    files: &[u32],
+    shared: &Shared<'_>,
+    threads: usize,
+    act: &(dyn Fn(&[u32], &mut [u8]) + Sync),
+) {
+    let next = AtomicUsize::new(0);
+    let work = || {
+        let mut buffer = [0; 16];
+        loop {
+            let from = next.fetch_add(TOGETHER, Relaxed);
+            let Some(part) = files.get(from..files.len().min(from + TOGETHER)) else { return };
+            if part.is_empty() || shared.is_stopped() {
+                return;
+            }
+            act(part, &mut buffer);
+        }
+    };
+    std::thread::scope(|scope| {
+        for _ in 1..threads.min(files.len().div_ceil(TOGETHER)) {
+            // fewer threads take longer
+            let _ = std::thread::Builder::new().spawn_scoped(scope, work);
+        }
+        work();
+    });
+}
+
+/// The files of some groups that have their first bytes in common with another one.
+fn alike(
+    files: &[Candidate],
+    groups: &[Range<u32>],
+    looks: &[AtomicU64],
+    shared: &Shared<'_>,
+) -> Alike {
+    let mut alike = Alike { files: Vec::new(), groups: Vec::new() };
+    let mut of_group: Vec<(Look, &Candidate)> = Vec::new();
     for range in groups {
         let range = range.start as usize..range.end as usize;
-        let of_group = looks[range.clone()].iter().map(|look| Look(look.load(Relaxed)));
-        let mut of_group: Vec<(Look, Candidate)> =
-            of_group.zip(files[range.clone()].iter().copied()).collect();
+        let found = looks[range.clone()].iter().map(|look| Look(look.load(Relaxed)));
+        of_group.clear();
+        of_group.extend(found.zip(&files[range]));
         of_group.sort_unstable_by_key(|(look, file)| (look.digest(), file.device(), file.inode));
-        let mut at = range.start;
         for same in of_group.chunk_by(|one, other| one.0.digest() == other.0.digest()) {
-            let from = at;
-            for (_, file) in same {
-                files[at] = *file;
-                at += 1;
-            }
             let (first, file) = &same[0];
             if first.digest() == Look::LEFT_OUT.0 {
                 same.iter().for_each(|(_, file)| shared.is_done(file));
@@ -132,11 +187,13 @@ pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>, threads: u
                     shared.is_known();
                 }
             } else {
-                alike.push(from as u32..at as u32);
+                let from = alike.files.len() as u32;
+                alike.files.extend(same.iter().map(|(_, file)| **file));
+                alike.groups.push(from..alike.files.len() as u32);
             }
         }
     }
-    Alike { files, groups: alike }
+    alike
 }
 
 fn look_at(
@@ -145,17 +202,12 @@ fn look_at(
     shared: &Shared<'_>,
     buffer: &mut [u8],
 ) -> Vec<Look> {
-    let files = part.iter().map(|at| &candidates.files[*at as usize]);
-    // what is known of a file as it was scanned need not be asked for
-    let known = |file: &Candidate| Some(Look::new(shared.known.of_scanned(file)?.first()?, true));
-    let mut looks: Vec<Look> =
-        files.clone().map(|file| known(file).unwrap_or(Look::LEFT_OUT)).collect();
-    let unknown: Vec<(usize, &Candidate)> =
-        files.enumerate().filter(|(at, _)| looks[*at] == Look::LEFT_OUT).collect();
-    let entries: Vec<EntryId> = unknown.iter().map(|(_, file)| file.entry).collect();
+    let files: Vec<&Candidate> = part.iter().map(|at| &candidates.files[*at as usize]).collect();
+    let mut looks = vec![Look::LEFT_OUT; files.len()];
+    let entries: Vec<EntryId> = files.iter().map(|file| file.entry).collect();
     let places = shared.places.places(&entries);
     let mut directory: Option<(EntryId, OwnedFd)> = None;
-    for ((at, file), (parent, name)) in unknown.into_iter().zip(places) {
+    for (at, (file, (parent, name))) in files.into_iter().zip(places).enumerate() {
         if shared.is_stopped() {
             break;
         }
@@ -221,20 +273,12 @@ fn look_at_one(
             return Ok(Look::new(first, true));
         }
     }
-    let turns = shared.turns(file.device());
-    let in_memory = turns.then(|| open_in_memory(&directory, name)).flatten();
-    let opened = match in_memory {
-        Some(opened) => opened,
-        None => {
-            let _turn = shared.turn(file.device());
-            open(&directory, name).map_err(failed(Op::Open))?
-        }
-    };
+    let opened = open_in_turn(&directory, name, file.device(), shared).map_err(failed(Op::Open))?;
     let stat = kernel::stat_descriptor(&opened).map_err(failed(Op::Examine))?;
     file.is_as_scanned(&stat)?;
     let end = end_of_step(0, file.length);
     let first = &mut buffer[..end as usize];
-    let is_read = turns && read_in_memory(&opened, first);
+    let is_read = shared.turns(file.device()) && read_in_memory(&opened, first, 0);
     let _turn = (!is_read).then(|| shared.turn(file.device()));
     match if is_read { Ok(()) } else { opened.read_exact_at(first, 0) } {
         Ok(()) => {}
@@ -254,6 +298,23 @@ fn look_at_one(
     Ok(Look::new(digest, false))
 }
 
+/// As [`open`]; of a device that turns, what is not in memory is opened in turn.
+pub(super) fn open_in_turn(
+    directory: impl AsFd,
+    name: &OsStr,
+    device: u64,
+    shared: &Shared<'_>,
+) -> std::io::Result<File> {
+    let in_memory = shared.turns(device).then(|| open_in_memory(&directory, name)).flatten();
+    in_memory.map_or_else(
+        || {
+            let _turn = shared.turn(device);
+            open(&directory, name)
+        },
+        Ok,
+    )
+}
+
 /// As [`open`], if the kernel need not ask the device for it (`openat2(2)`, `RESOLVE_CACHED`).
 fn open_in_memory(directory: impl AsFd, name: &OsStr) -> Option<File> {
     let flags =
@@ -263,11 +324,11 @@ fn open_in_memory(directory: impl AsFd, name: &OsStr) -> Option<File> {
         .map(File::from)
 }
 
-/// Reads the beginning of a file if all of it is in memory (`preadv2(2)`, `RWF_NOWAIT`).
-fn read_in_memory(file: &File, bytes: &mut [u8]) -> bool {
+/// Reads a part of a file if all of that is in memory (`preadv2(2)`, `RWF_NOWAIT`).
+pub(super) fn read_in_memory(file: &File, bytes: &mut [u8], at: u64) -> bool {
     let wanted = bytes.len();
     let mut bytes = [IoSliceMut::new(bytes)];
-    rustix::io::preadv2(file, &mut bytes, 0, ReadWriteFlags::NOWAIT).is_ok_and(|got| got == wanted)
+    rustix::io::preadv2(file, &mut bytes, at, ReadWriteFlags::NOWAIT).is_ok_and(|got| got == wanted)
 }
 
 /// The first eight bytes of a digest.

@@ -1,7 +1,6 @@
 //! What has been read of files before, so that a second search reads almost nothing.
 
 use std::cmp::Ordering;
-use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -87,6 +86,21 @@ impl KnownFile<'_> {
         first.map(|first| u64::from_le_bytes(*first))
     }
 
+    /// The beginning of the digest at the end of a step that it came to.
+    pub(super) fn step(&self, step: usize) -> Option<[u8; 8]> {
+        self.steps.get(step * 8..).and_then(|steps| steps.first_chunk().copied())
+    }
+
+    /// Whether a file is as it was when it was read.
+    pub(super) fn is_of(&self, stat: &Stat) -> bool {
+        self.as_read == AsRead::of(stat)
+    }
+
+    /// The digest of all of it, if it was read to its end.
+    pub(super) fn whole(&self) -> Option<[u8; 32]> {
+        self.whole.copied()
+    }
+
     /// All that was read of it.
     pub(super) fn read(&self) -> Read {
         let steps = self.steps.chunks_exact(8).filter_map(|step| step.first_chunk());
@@ -116,10 +130,10 @@ impl Known {
         database.execute_batch(TABLES).map_err(wrap)?;
         let mut known = FxHashMap::default();
         if fresh {
-            database.execute("DELETE FROM contents", []).map_err(wrap)?;
+            database.execute("DELETE FROM digests", []).map_err(wrap)?;
         } else {
             let mut select =
-                database.prepare("SELECT device, place, list FROM contents").map_err(wrap)?;
+                database.prepare("SELECT device, place, list FROM digests").map_err(wrap)?;
             let mut rows = select.query([]).map_err(wrap)?;
             while let Some(row) = rows.next().map_err(wrap)? {
                 let key = (row.get::<_, i64>(0), row.get::<_, i64>(1));
@@ -130,6 +144,11 @@ impl Known {
         }
         let database = Some((Mutex::new(database), path.to_owned()));
         Ok(Self { database, rows: known, now, ..Self::default() })
+    }
+
+    /// Whether nothing is known of any file.
+    pub(super) fn is_nothing(&self) -> bool {
+        self.rows.is_empty()
     }
 
     /// What may be known of an inode, if it is still as it was.
@@ -144,7 +163,7 @@ impl Known {
 
     /// What is known of a file as it stands.
     pub(super) fn of(&self, stat: &Stat) -> Option<KnownFile<'_>> {
-        self.find(stat.dev, stat.ino).filter(|known| known.as_read == AsRead::of(stat))
+        self.find(stat.dev, stat.ino).filter(|known| known.is_of(stat))
     }
 
     /// What is known of a file as it was scanned. A change since it was read would show in the seconds of its change time: what
@@ -168,8 +187,10 @@ impl Known {
         pending.extend_from_slice(&device.to_le_bytes());
         pending.extend_from_slice(&inode.to_le_bytes());
         write_one(&mut pending, as_read, read);
-        if pending.len() >= MOST_PENDING {
-            self.write_down(&mut pending);
+        let is_full = pending.len() >= MOST_PENDING;
+        drop(pending);
+        if is_full {
+            self.write_down();
         }
     }
 
@@ -179,12 +200,14 @@ impl Known {
     ///
     /// [`KnownError`], of the first that failed.
     pub(super) fn finish(&self) -> Result<(), KnownError> {
-        self.write_down(&mut locked(&self.pending));
+        self.write_down();
         locked(&self.failed).take().map_or(Ok(()), Err)
     }
 
-    fn write_down(&self, pending: &mut Vec<u8>) {
-        let pending = std::mem::take(pending);
+    /// Writes down what has been read until now. Why that fails is told by [`Known::finish`].
+    pub(super) fn write_down(&self) {
+        // what is read meanwhile need not wait
+        let pending = std::mem::take(&mut *locked(&self.pending));
         let Some((database, path)) = self.database.as_ref().filter(|_| !pending.is_empty()) else {
             return;
         };
@@ -200,28 +223,37 @@ fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 /// Writes records into the rows that they belong to, beside what is in those already.
 fn write_rows(database: &mut Connection, pending: &[u8], now: Time) -> rusqlite::Result<()> {
-    let mut rows: BTreeMap<(u64, u64), BTreeMap<u16, &[u8]>> = BTreeMap::new();
+    let mut records: Vec<(u64, u64, &[u8])> = Vec::new();
     let mut rest = pending;
     while let Some((device, inode)) = number(&mut rest).zip(number(&mut rest)) {
         let from = rest;
         if take_one(&mut rest).is_none() {
             break;
         }
-        let record = &from[..from.len() - rest.len()];
-        rows.entry((device, place_of(inode))).or_default().insert(low_of(inode), record);
+        records.push((device, inode, &from[..from.len() - rest.len()]));
     }
+    // what was read later of an inode comes behind what was read before
+    records.sort_by_key(|(device, inode, _)| (*device, *inode));
     let transaction = database.transaction()?;
     {
         let mut select =
-            transaction.prepare("SELECT list FROM contents WHERE device = ?1 AND place = ?2")?;
+            transaction.prepare("SELECT list FROM digests WHERE device = ?1 AND place = ?2")?;
         let mut insert =
-            transaction.prepare("INSERT OR REPLACE INTO contents VALUES (?1, ?2, ?3, ?4)")?;
-        for ((device, place), records) in rows {
-            let key = [device as i64, place as i64];
+            transaction.prepare("INSERT OR REPLACE INTO digests VALUES (?1, ?2, ?3, ?4)")?;
+        let is_of_row = |one: &(u64, u64, _), other: &(u64, u64, _)| {
+            (one.0, place_of(one.1)) == (other.0, place_of(other.1))
+        };
+        for row in records.chunk_by(is_of_row) {
+            let key = [row[0].0 as i64, place_of(row[0].1) as i64];
             let before: Option<Vec<u8>> = select.query_row(key, |row| row.get(0)).optional()?;
             let before = before.unwrap_or_default();
             let mut all = records_of(&before);
-            all.extend(records);
+            all.extend(row.iter().map(|(_, inode, record)| (low_of(*inode), *record)));
+            all.sort_by_key(|(low, _)| *low);
+            // of one inode the last counts
+            all.reverse();
+            all.dedup_by_key(|(low, _)| *low);
+            all.reverse();
             insert.execute(params![key[0], key[1], now.sec / 86_400, row_of(&all)])?;
         }
     }
@@ -246,11 +278,15 @@ const MOST_PENDING: usize = 16 << 20;
 /// So many bytes are remembered at most: some millions of files.
 const MOST_BYTES: i64 = 256 << 20;
 
+/// Rows are long: large pages hold them in few pieces, and the cache holds what is written at a time.
 const TABLES: &str = "
+PRAGMA page_size = 65536;
+PRAGMA cache_size = -32768;
 PRAGMA journal_mode = WAL;
 PRAGMA synchronous = NORMAL;
 DROP TABLE IF EXISTS files;
-CREATE TABLE IF NOT EXISTS contents (
+DROP TABLE IF EXISTS contents;
+CREATE TABLE IF NOT EXISTS digests (
     device INTEGER NOT NULL,
     place INTEGER NOT NULL,
     day INTEGER NOT NULL,
@@ -261,12 +297,12 @@ CREATE TABLE IF NOT EXISTS contents (
 
 /// Forgets what was read longest ago, whole days together, if there is too much.
 const FORGET: &str = "
-DELETE FROM contents WHERE (SELECT sum(length(list)) FROM contents) > ?1 AND day = (SELECT min(day) FROM contents)
-    AND day < (SELECT max(day) FROM contents)";
+DELETE FROM digests WHERE (SELECT sum(length(list)) FROM digests) > ?1 AND day = (SELECT min(day) FROM digests)
+    AND day < (SELECT max(day) FROM digests)";
 
 /// A row: how many files it has, for each its place among the neighbours and where its record begins behind that table, in
 /// the order of places; then the records. Numbers are little-endian. So a file is found without reading the others.
-fn row_of(records: &BTreeMap<u16, &[u8]>) -> Vec<u8> {
+fn row_of(records: &[(u16, &[u8])]) -> Vec<u8> {
     let mut row = Vec::new();
     row.extend_from_slice(&(records.len() as u32).to_le_bytes());
     let mut at = 0u32;
@@ -275,7 +311,7 @@ fn row_of(records: &BTreeMap<u16, &[u8]>) -> Vec<u8> {
         row.extend_from_slice(&at.to_le_bytes());
         at += record.len() as u32;
     }
-    records.values().for_each(|record| row.extend_from_slice(record));
+    records.iter().for_each(|(_, record)| row.extend_from_slice(record));
     row
 }
 
@@ -295,8 +331,19 @@ fn line_of(line: &[u8]) -> Option<(u16, usize)> {
 }
 
 fn find_in(row: &[u8], low: u16) -> Option<KnownFile<'_>> {
+    /// So far away at most, mostly, is what is looked for from where it would be if its neighbours were spread evenly.
+    const NEAR: usize = 64;
     let (table, records) = parts_of(row)?;
-    let (mut from, mut to) = (0, table.len() / LINE);
+    let count = table.len() / LINE;
+    let (mut from, mut to) = (0, count);
+    let guess = count * usize::from(low) / TOGETHER as usize;
+    let is_before = |at: usize| Some(line_of(&table[at * LINE..])?.0 <= low);
+    if guess > NEAR && is_before(guess - NEAR)? {
+        from = guess - NEAR;
+    }
+    if guess + NEAR < count && !is_before(guess + NEAR)? {
+        to = guess + NEAR;
+    }
     while from < to {
         let middle = from.midpoint(to);
         let (found, at) = line_of(&table[middle * LINE..])?;
@@ -309,18 +356,16 @@ fn find_in(row: &[u8], low: u16) -> Option<KnownFile<'_>> {
     None
 }
 
-/// All records of a row; of a damaged one as far as they can be read.
-fn records_of(row: &[u8]) -> BTreeMap<u16, &[u8]> {
-    let mut found = BTreeMap::new();
-    let Some((table, records)) = parts_of(row) else { return found };
-    for (low, at) in table.chunks_exact(LINE).filter_map(line_of) {
-        let Some(from) = records.get(at..) else { continue };
+/// All records of a row, in order; of a damaged one as far as they can be read.
+fn records_of(row: &[u8]) -> Vec<(u16, &[u8])> {
+    let Some((table, records)) = parts_of(row) else { return Vec::new() };
+    let record = |(low, at): (u16, usize)| {
+        let from = records.get(at..)?;
         let mut rest = from;
-        if take_one(&mut rest).is_some() {
-            found.insert(low, &from[..from.len() - rest.len()]);
-        }
-    }
-    found
+        take_one(&mut rest)?;
+        Some((low, &from[..from.len() - rest.len()]))
+    };
+    table.chunks_exact(LINE).filter_map(line_of).filter_map(record).collect()
 }
 
 /// Writes the record of a file: numbers of eight bytes, then how many steps and whether there is the digest of all, then
@@ -394,11 +439,17 @@ mod tests {
                 (n * 500, as_read(i64::from(n)), Read { steps: (0..n.into()).collect(), whole })
             })
             .collect();
-        let mut packed: BTreeMap<u16, Vec<u8>> = BTreeMap::new();
-        for (low, as_read, read) in &files {
-            write_one(packed.entry(*low).or_default(), as_read, read);
-        }
-        let row = row_of(&packed.iter().map(|(low, record)| (*low, record.as_slice())).collect());
+        let packed: Vec<(u16, Vec<u8>)> = files
+            .iter()
+            .map(|(low, as_read, read)| {
+                let mut record = Vec::new();
+                write_one(&mut record, as_read, read);
+                (*low, record)
+            })
+            .collect();
+        let records: Vec<(u16, &[u8])> =
+            packed.iter().map(|(low, record)| (*low, record.as_slice())).collect();
+        let row = row_of(&records);
         for length in 0..=row.len() {
             let mut found = 0;
             for low in 0..4096 {

@@ -6,6 +6,7 @@
 //! [`Containment`] compares directories by the sets. [`Keep`] says which copy of a set stays; that is carried out
 //! elsewhere, by plans.
 
+mod all_known;
 mod blocks;
 mod candidates;
 mod containment;

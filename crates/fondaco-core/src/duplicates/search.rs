@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering::Relaxed};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use super::all_known::take_known;
 use super::blocks::BlocksInCommon;
 use super::candidates::{Candidate, Candidates};
 use super::first_look::{Alike, Places, first_look};
@@ -139,6 +140,13 @@ impl Shared<'_> {
         }
     }
 
+    /// Adds files that are equal to what has been found.
+    pub(super) fn found(&self, equal: Vec<Equal>) {
+        if !equal.is_empty() {
+            locked(&self.sets).extend(equal.into_iter().map(set_of));
+        }
+    }
+
     /// Counts a file of which enough was known.
     pub(super) fn is_known(&self) {
         self.taken_as_known.fetch_add(1, Relaxed);
@@ -153,19 +161,21 @@ impl Shared<'_> {
 
 /// Compares the files of each group, several groups at a time.
 fn compare_groups(alike: &Alike, shared: &Shared<'_>, threads: usize) {
+    let rest = take_known(alike, shared);
     let next = AtomicUsize::new(0);
     let compare = || {
         let mut buffer = vec![0; BUFFER];
         while !shared.is_stopped() {
-            let Some(files) = alike.group(next.fetch_add(1, Relaxed)) else { break };
-            let equal = tell_apart(files, shared, &mut buffer);
-            let sets = equal.into_iter().map(set_of);
-            locked(&shared.sets).extend(sets);
+            let Some(rest) = rest.get(next.fetch_add(1, Relaxed)) else { break };
+            let Some(files) = alike.group(rest.group) else { break };
+            shared.found(tell_apart(files, shared, &mut buffer, rest.trusts_scan));
             files.iter().for_each(|file| shared.is_done(file));
         }
     };
     std::thread::scope(|scope| {
-        for _ in 1..threads {
+        // what is not written down now is at the end
+        let _ = std::thread::Builder::new().spawn_scoped(scope, || shared.known.write_down());
+        for _ in 1..threads.min(rest.len()) {
             // fewer threads take longer
             let _ = std::thread::Builder::new().spawn_scoped(scope, compare);
         }

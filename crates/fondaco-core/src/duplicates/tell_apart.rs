@@ -8,9 +8,9 @@ use rustc_hash::FxHashMap;
 
 use super::blocks::Blocks;
 use super::candidates::Candidate;
-use super::contents::{Digest, end_of_step, read_up_to};
-use super::first_look::{beginning, open};
-use super::known::{AsRead, Known, Read, ReadNow};
+use super::contents::{BLOCK, Digest, end_of_step, read_up_to};
+use super::first_look::{beginning, open_in_turn, read_in_memory};
+use super::known::{AsRead, Read, ReadNow};
 use super::search::{NotRead, Shared};
 use crate::catalog::EntryId;
 use crate::kernel::{self, CallError, Op, Stat};
@@ -23,7 +23,6 @@ const DIGESTED: usize = 256;
 /// A file that is being read.
 struct Member<'a> {
     candidate: &'a Candidate,
-    path: PathBuf,
     /// As it was first looked at.
     stat: Option<Stat>,
     file: Option<File>,
@@ -55,7 +54,7 @@ struct Part<'a> {
 /// Files of this length or more are sampled at their end and in between once the first steps have found them alike.
 const SAMPLED: u64 = 1 << 20;
 /// The step before which that is done.
-const SAMPLED_AT: usize = 5;
+const SAMPLED_AT: usize = 4;
 /// Bytes of each sample.
 const SAMPLE: u64 = 4096;
 
@@ -72,13 +71,16 @@ struct Told {
     is_outdated: bool,
 }
 
-/// Tells files of one length apart whose first bytes are the same. What cannot be read, or changes meanwhile, is noted and left out.
+/// Tells files of one length apart whose first bytes are the same. What cannot be read, or changes meanwhile, is noted and
+/// left out. `trusts_scan`: what is known of them is believed as long as it fits the scan, and looked at once more at the
+/// end.
 pub(super) fn tell_apart(
     group: &[Candidate],
     shared: &Shared<'_>,
     buffer: &mut [u8],
+    trusts_scan: bool,
 ) -> Vec<Equal> {
-    let mut told = told_apart(group, shared, buffer, true);
+    let mut told = told_apart(group, shared, buffer, trusts_scan);
     if told.is_outdated {
         told = told_apart(group, shared, buffer, false);
     }
@@ -96,7 +98,7 @@ fn told_apart(
     trusts_scan: bool,
 ) -> Told {
     let length = group.first().map_or(0, |candidate| candidate.length);
-    let new = |candidate| Member { trusts_scan, ..Member::new(candidate, shared) };
+    let new = |candidate| Member { trusts_scan, ..Member::new(candidate) };
     let members = group.iter().map(new).collect();
     // what has no more bytes than were looked at is read whole by the first step
     let begin = usize::from(end_of_step(0, length) < length);
@@ -130,7 +132,6 @@ fn told_apart(
             if shared.is_stopped() {
                 return told;
             }
-            let _turn = shared.turn(member.candidate.device());
             let digest = match takes_samples {
                 true => member.samples(shared, buffer),
                 false => member.come_to(step, end, is_last, shared, buffer),
@@ -147,7 +148,8 @@ fn told_apart(
                 }
                 Err(reason) => {
                     told.is_outdated |= member.is_outdated(shared);
-                    told.not_read.push((member.candidate.entry, member.path, reason));
+                    let path = member.path(shared);
+                    told.not_read.push((member.candidate.entry, path, reason));
                 }
             }
         }
@@ -245,10 +247,9 @@ fn alone(member: &Member<'_>, aside: &mut Aside) -> Option<Equal> {
 pub(super) type Ended = Option<ReadNow>;
 
 impl<'a> Member<'a> {
-    fn new(candidate: &'a Candidate, shared: &Shared<'_>) -> Self {
+    fn new(candidate: &'a Candidate) -> Self {
         Self {
             candidate,
-            path: shared.path(candidate.entry),
             stat: None,
             file: None,
             digest: None,
@@ -263,6 +264,10 @@ impl<'a> Member<'a> {
         (self.candidate.device(), self.candidate.inode)
     }
 
+    fn path(&self, shared: &Shared<'_>) -> PathBuf {
+        shared.path(self.candidate.entry)
+    }
+
     /// Whether what is known of it was believed by its scan, and is not so any more: it is looked at now, unless it has been.
     fn is_outdated(&self, shared: &Shared<'_>) -> bool {
         if !self.trusts_scan || self.from_before == 0 {
@@ -273,7 +278,7 @@ impl<'a> Member<'a> {
         };
         match &self.stat {
             Some(stat) => !is_known(stat),
-            None => !kernel::stat_path(&self.path).is_ok_and(|stat| is_known(&stat)),
+            None => !kernel::stat_path(&self.path(shared)).is_ok_and(|stat| is_known(&stat)),
         }
     }
 
@@ -282,7 +287,7 @@ impl<'a> Member<'a> {
         if shared.blocks.has_none(self.candidate.device()) {
             return None;
         }
-        self.open().ok()?;
+        self.open(shared).ok()?;
         shared.blocks.of(self.file.as_ref()?, self.stat.as_ref()?)
     }
 
@@ -298,45 +303,63 @@ impl<'a> Member<'a> {
         if !std::mem::replace(&mut self.looked_up, true)
             && shared.known.has(self.candidate.device(), self.candidate.inode)
         {
-            self.look_up(shared.known)?;
+            self.look_up(shared)?;
         }
         match (is_last, self.read.whole, self.read.steps.get(step)) {
             (true, Some(whole), _) => return Ok(whole),
             (false, _, Some(step)) => return Ok(widened(*step)),
             _ => {}
         }
-        self.open()?;
+        self.open(shared)?;
         if self.is_outdated(shared) {
             return Err(NotRead::Changed);
         }
         let (Some(file), Some(stat)) = (&self.file, &self.stat) else {
             return Err(NotRead::Changed);
         };
-        let mut digest = self.digest.take().unwrap_or_default();
+        let length = self.candidate.length;
+        let mut digest = self.digest.take().unwrap_or_else(|| Digest::with_room(length));
+        // the first step was told apart before, and is to be remembered with the others
+        let lacks_first = step > 0 && self.read.steps.is_empty() && digest.at == 0;
+        let first = end_of_step(0, length);
         let may_have_holes = stat.blocks * 512 < stat.size;
-        if step > 0 && self.read.steps.is_empty() && digest.at == 0 {
-            // the first step was told apart before, and is to be remembered with the others
-            let first = end_of_step(0, self.candidate.length);
-            let read = read_up_to(file, first, &mut digest, false, buffer, &mut |bytes| {
+        let (at, device) = (digest.at, self.candidate.device());
+        let is_short = end - at <= BLOCK as u64 && !may_have_holes;
+        if is_short {
+            let bytes = &mut buffer[..(end - at) as usize];
+            let is_read = shared.turns(device) && read_in_memory(file, bytes, at);
+            let _turn = (!is_read).then(|| shared.turn(device));
+            let read = if is_read { Ok(()) } else { file.read_exact_at(bytes, at) };
+            read.map_err(|error| self.not_read(error, shared))?;
+            shared.has_read(end - at);
+            let (start, rest) = bytes.split_at(if lacks_first { first as usize } else { 0 });
+            if lacks_first {
+                digest.add(start);
+                self.read.steps.push(beginning(&digest.finish()));
+            }
+            digest.add(rest);
+        } else {
+            let _turn = shared.turn(device);
+            let mut told = |bytes| {
                 shared.has_read(bytes);
-                true
-            });
-            read.map_err(|error| self.not_read(error))?;
-            self.read.steps.push(beginning(&digest.finish()));
+                !shared.is_stopped()
+            };
+            if lacks_first {
+                let read = read_up_to(file, first, &mut digest, false, buffer, &mut told);
+                read.map_err(|error| self.not_read(error, shared))?;
+                self.read.steps.push(beginning(&digest.finish()));
+            }
+            match read_up_to(file, end, &mut digest, may_have_holes, buffer, &mut told) {
+                Ok(true) => {}
+                Ok(false) => return Err(NotRead::Stopped),
+                Err(error) => return Err(self.not_read(error, shared)),
+            }
         }
-        let read = read_up_to(file, end, &mut digest, may_have_holes, buffer, &mut |bytes| {
-            shared.has_read(bytes);
-            !shared.is_stopped()
-        });
-        let whole = match read {
-            Ok(true) => digest.finish(),
-            Ok(false) => return Err(NotRead::Stopped),
-            Err(error) => return Err(self.not_read(error)),
-        };
+        let whole = digest.finish();
         self.digest = Some(digest);
         if is_last {
             let now = kernel::stat_descriptor(file);
-            let now = now.map_err(CallError::on(Op::Examine, &self.path))?;
+            let now = now.map_err(|error| self.failed(Op::Examine, error, shared))?;
             if AsRead::of(&now) != AsRead::of(stat) {
                 return Err(NotRead::Changed);
             }
@@ -360,45 +383,51 @@ impl<'a> Member<'a> {
     fn is_known_whole(&mut self, shared: &Shared<'_>) -> bool {
         if !self.looked_up && shared.known.has(self.candidate.device(), self.candidate.inode) {
             // what goes wrong is told when it is read
-            self.looked_up = self.look_up(shared.known).is_ok();
+            self.looked_up = self.look_up(shared).is_ok();
         }
         self.read.whole.is_some()
     }
 
     /// The digest of the last bytes and of some from the middle.
     fn samples(&mut self, shared: &Shared<'_>, buffer: &mut [u8]) -> Result<[u8; 32], NotRead> {
-        self.open()?;
+        self.open(shared)?;
         let Some(file) = &self.file else { return Err(NotRead::Changed) };
         let length = self.candidate.length;
         let mut hash = blake3::Hasher::new();
+        let _turn = shared.turn(self.candidate.device());
         for at in [length - SAMPLE, length / 2 / SAMPLE * SAMPLE] {
             let sample = &mut buffer[..SAMPLE as usize];
-            file.read_exact_at(sample, at).map_err(|error| self.not_read(error))?;
+            file.read_exact_at(sample, at).map_err(|error| self.not_read(error, shared))?;
             shared.has_read(SAMPLE);
             hash.update(sample);
         }
         Ok(*hash.finalize().as_bytes())
     }
 
+    fn failed(&self, op: Op, error: std::io::Error, shared: &Shared<'_>) -> NotRead {
+        CallError::on(op, self.path(shared))(error).into()
+    }
+
     /// Why it could not be read: one that has become shorter has changed.
-    fn not_read(&self, error: std::io::Error) -> NotRead {
+    fn not_read(&self, error: std::io::Error, shared: &Shared<'_>) -> NotRead {
         match error.kind() {
             std::io::ErrorKind::UnexpectedEof => NotRead::Changed,
-            _ => CallError::on(Op::Read, &self.path)(error).into(),
+            _ => self.failed(Op::Read, error, shared),
         }
     }
 
     /// Takes what is known of it, if it is still as it was.
-    fn look_up(&mut self, known: &Known) -> Result<(), NotRead> {
+    fn look_up(&mut self, shared: &Shared<'_>) -> Result<(), NotRead> {
         if self.trusts_scan
-            && let Some(read) = known.of_scanned(self.candidate)
+            && let Some(read) = shared.known.of_scanned(self.candidate)
         {
             self.take(read.read());
             return Ok(());
         }
-        let stat = kernel::stat_path(&self.path).map_err(CallError::on(Op::Examine, &self.path))?;
+        let path = self.path(shared);
+        let stat = kernel::stat_path(&path).map_err(CallError::on(Op::Examine, &path))?;
         self.candidate.is_as_scanned(&stat)?;
-        if let Some(read) = known.of(&stat) {
+        if let Some(read) = shared.known.of(&stat) {
             self.take(read.read());
         }
         Ok(())
@@ -410,14 +439,14 @@ impl<'a> Member<'a> {
     }
 
     /// Opens it, and makes sure that it is what was scanned.
-    fn open(&mut self) -> Result<(), NotRead> {
+    fn open(&mut self, shared: &Shared<'_>) -> Result<(), NotRead> {
         if self.file.is_some() {
             return Ok(());
         }
-        let file = open(rustix::fs::CWD, self.path.as_path())
-            .map_err(CallError::on(Op::Open, &self.path))?;
-        let stat =
-            kernel::stat_descriptor(&file).map_err(CallError::on(Op::Examine, &self.path))?;
+        let (path, device) = (self.path(shared), self.candidate.device());
+        let file = open_in_turn(rustix::fs::CWD, path.as_os_str(), device, shared)
+            .map_err(CallError::on(Op::Open, &path))?;
+        let stat = kernel::stat_descriptor(&file).map_err(CallError::on(Op::Examine, &path))?;
         self.candidate.is_as_scanned(&stat)?;
         match &self.stat {
             Some(before) if AsRead::of(before) != AsRead::of(&stat) => {

@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
+use common::disturbed::{disturbed, strace, to_disturb};
 use common::{FONDACO, Ran, Seen, differences, picture};
 use serde_json::Value;
 
@@ -328,62 +329,6 @@ impl Place {
     }
 }
 
-/// For root, `strace` in a world where it and what it runs are the only processes: a run looks at every open file of
-/// every process, which would be most of its calls.
-fn strace() -> Command {
-    if !common::is_root() {
-        return Command::new("strace");
-    }
-    let mut alone = Command::new("unshare");
-    alone.args(["--pid", "--fork", "--mount-proc", "strace"]);
-    alone
-}
-
-/// Runs a command in which a call does something else once; says whether it came to that, and how the command ended.
-fn disturbed(
-    place: &Place,
-    command: &[&str],
-    (call, instead): (&str, &str),
-    when: usize,
-) -> (bool, Option<i32>) {
-    let log = place.root.with_file_name("calls");
-    // stops at the calls asked for only, which is much faster; strace 6.1 delivers no signals then
-    let filter: &[&str] = if instead.starts_with("signal") { &[] } else { &["--seccomp-bpf"] };
-    let mut strace = if instead.starts_with("signal") { Command::new("strace") } else { strace() };
-    strace
-        .args(["-f", "-qq", "-o", log.to_str().unwrap()])
-        .args(filter)
-        .args(["-e", &format!("trace={call}")])
-        .args(["-e", &format!("inject={call}:{instead}:when={when}")])
-        .args([FONDACO, "--state"])
-        .arg(&place.state)
-        .args(command)
-        .stdout(Stdio::null());
-    // without a trace nothing was begun: there was no memory for it, or no process
-    let mut said = Vec::new();
-    let ran = (0..10).find_map(|wait| {
-        std::thread::sleep(Duration::from_millis(20 * wait));
-        let output = strace.output().unwrap();
-        said.clone_from(&output.stderr);
-        log.exists().then_some(output)
-    });
-    let Some(ran) = ran else {
-        panic!("strace cannot be begun: {}", String::from_utf8_lossy(&said));
-    };
-    let status = ran.status;
-    let calls = std::fs::read(&log).unwrap();
-    let injected = String::from_utf8_lossy(&calls).contains("(INJECTED)");
-    (injected || status.code().is_none(), status.code())
-}
-
-/// Which calls of a kind are disturbed: each of them (or one in `step`) with `KILLS=all`; otherwise one in four of those,
-/// for each kind beginning with another one.
-fn to_disturb(kind: usize, step: usize) -> impl Iterator<Item = usize> {
-    let all = std::env::var("KILLS").is_ok_and(|said| said == "all");
-    let (first, step) = if all { (1, step) } else { (1 + kind % 4 * step, 4 * step) };
-    (first..200).step_by(step)
-}
-
 /// Every change with `KILLS=all`, otherwise one in four of them.
 #[test]
 fn a_run_killed_at_any_change_it_makes_loses_nothing() {
@@ -397,7 +342,7 @@ fn a_run_killed_at_any_change_it_makes_loses_nothing() {
         for when in to_disturb(kind, step) {
             let place = Place::new(1);
             let command = ["carry-out", place.plan.to_str().unwrap()];
-            if disturbed(&place, &command, (call, "signal=SIGKILL"), when).1 == Some(0) {
+            if disturbed(&place.state, &command, (call, "signal=SIGKILL"), when).1 == Some(0) {
                 break;
             }
             kills += 1;
@@ -507,7 +452,7 @@ fn a_run_in_which_any_call_fails_loses_nothing_and_says_what_failed() {
         let place = Place::new(1);
         let command = ["carry-out", place.plan.to_str().unwrap()];
         let instead = format!("error={error}");
-        let (came, code) = disturbed(&place, &command, (call, &instead), when);
+        let (came, code) = disturbed(&place.state, &command, (call, &instead), when);
         failed += usize::from(came);
         let what = format!("{call} number {when} was {error}, exit {code:?}");
         // without the libraries it consists of it does not even begin
@@ -575,7 +520,7 @@ fn putting_back_that_is_cut_short_is_done_by_another_try() {
         for when in to_disturb(kind, step) {
             let place = Place::new(1);
             place.fondaco(&["carry-out", place.plan.to_str().unwrap()]).ok();
-            let (cut, code) = disturbed(&place, &["put-back", "1"], (call, instead), when);
+            let (cut, code) = disturbed(&place.state, &["put-back", "1"], (call, instead), when);
             if !cut {
                 break;
             }

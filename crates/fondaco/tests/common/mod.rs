@@ -1,6 +1,9 @@
 //! Driving the program from outside: commands, the screen, and pictures of trees.
 #![allow(dead_code, missing_docs, clippy::unwrap_used)] // every test file uses its own part
 
+pub mod disturbed;
+#[path = "../../../fondaco-core/tests/common/mounted.rs"]
+pub mod mounted;
 pub mod servers;
 
 use std::collections::BTreeMap;

@@ -60,7 +60,7 @@ impl Place {
         assert_eq!(different, [] as [PathBuf; 0], "{when}");
     }
 
-    /// What the journal says of each copy, which must be true.
+    /// What the journal says of each copy, which must be true; those that failed and may share blocks are not put back.
     fn states(&self, when: &str) -> Vec<String> {
         let journal = self.fondaco(&["journal", "--json"]).ok().json();
         if journal["runs"].as_array().unwrap().is_empty() {
@@ -73,7 +73,11 @@ impl Place {
             let (state, message) = (action["state"].as_str().unwrap(), &action["message"]);
             match state {
                 "shared" => assert!(is_shared(path), "{when}: {path:?} is not shared"),
-                "refused" | "failed" => assert_ne!(message, "", "{when}: {path:?} says why"),
+                "refused" => assert_ne!(message, "", "{when}: {path:?} says why"),
+                "failed" => {
+                    let message = message.as_str().unwrap();
+                    assert!(message.contains("may be shared"), "{when}: {path:?}: {message}");
+                }
                 "not begun" => {}
                 other => panic!("{when}: {path:?} is {other}: {message}"),
             }
@@ -135,7 +139,8 @@ fn sharing_that_is_cut_short_at_any_call_changes_no_file_and_is_finished_or_undo
                     assert!([0, 3].contains(&back.code()), "{when}: {}{}", back.out(), back.err());
                 }
                 place.is_as_before(&when);
-                for copy in ["one.raw", "other.raw"] {
+                let failed = states.iter().any(|state| state == "failed");
+                for copy in ["one.raw", "other.raw"].iter().filter(|_| !failed) {
                     assert!(!is_shared(&place.root.join(copy)), "{when}: {copy} is put back");
                 }
             }

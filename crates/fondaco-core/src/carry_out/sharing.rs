@@ -38,7 +38,13 @@ impl Run<'_> {
                         self.entries[*at].freed = freed;
                         self.conclude(*at, EntryState::Shared, String::new());
                     }
-                    Err(refusal) => self.refuse(*at, refusal),
+                    Err(NotShared::Before(refusal)) => self.refuse(*at, refusal),
+                    Err(NotShared::Begun(error)) => {
+                        let message = format!(
+                            "{error}; its contents are as they were, and some of its blocks may be shared"
+                        );
+                        self.conclude(*at, EntryState::Failed, message);
+                    }
                 }
             }
             self.journal.write(self.id, batch.iter().map(|at| &self.entries[*at]))?;
@@ -47,11 +53,11 @@ impl Run<'_> {
     }
 
     /// Shares the blocks of one copy; tells the bytes that this frees as far as its forecast knew.
-    fn share(&mut self, at: usize) -> Result<Bytes, Refusal> {
+    fn share(&mut self, at: usize) -> Result<Bytes, NotShared> {
         let action = self.entries[at].action.clone();
         let path = &action.target.path.0;
         let (located, _) = self.checks.target(&action, &self.touched)?;
-        let Some(copy) = &action.stays else { return Err(Refusal::Gone(path.clone())) };
+        let Some(copy) = &action.stays else { return Err(Refusal::Gone(path.clone()).into()) };
         let no_copy = |reason: &str| Refusal::NoCopy {
             path: path.clone(),
             copy: copy.path.0.clone(),
@@ -65,22 +71,41 @@ impl Run<'_> {
             Some(lease) => lease.file().try_clone().map(Into::into),
             None => kernel::open_file(&located.parent, located.name.as_os_str()),
         };
-        let file = file.map_err(CallError::on(Op::Open, path))?;
-        let stat = kernel::stat_descriptor(&file).map_err(CallError::on(Op::Examine, path))?;
+        let before = |op| move |error| Refusal::from(CallError::on(op, path)(error));
+        let file = file.map_err(before(Op::Open))?;
+        let stat = kernel::stat_descriptor(&file).map_err(before(Op::Examine))?;
         if let Some(difference) = action.target.inode_difference(path, &stat) {
-            return Err(Refusal::Changed { path: path.clone(), difference });
+            return Err(Refusal::Changed { path: path.clone(), difference }.into());
         }
         self.entries[at].parent_before = directory_times(located.parent.as_fd());
         self.entries[at].parent_after = self.entries[at].parent_before.map(|(_, written)| written);
         match kernel::share_extents(&kept, &file, stat.size) {
             Ok(ShareOutcome::Shared) => {
                 // what the device does not know yet is only how the blocks lie
-                rustix::fs::fsync(&file).map_err(CallError::on(Op::Sync, path))?;
+                let synced = rustix::fs::fsync(&file).map_err(CallError::on(Op::Sync, path));
+                synced.map_err(NotShared::Begun)?;
                 Ok(action.frees.now)
             }
-            Ok(ShareOutcome::Differs(_)) => Err(no_copy("does not hold the same")),
-            Err(error) => Err(cannot_share(error, path)),
+            Ok(ShareOutcome::Differs(_)) => Err(no_copy("does not hold the same").into()),
+            Err(error) => Err(match cannot_share(error, path) {
+                Refusal::Call(error) => NotShared::Begun(error),
+                refusal => NotShared::Before(refusal),
+            }),
         }
+    }
+}
+
+/// Why a copy does not share its blocks.
+enum NotShared {
+    /// Before any of them was shared.
+    Before(Refusal),
+    /// Some of them may be shared.
+    Begun(CallError),
+}
+
+impl From<Refusal> for NotShared {
+    fn from(refusal: Refusal) -> Self {
+        Self::Before(refusal)
     }
 }
 

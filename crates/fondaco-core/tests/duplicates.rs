@@ -220,19 +220,32 @@ fn a_second_search_reads_nothing_and_finds_what_has_changed() {
         BTreeSet::from([["a.raw", "b.raw", "c.raw"].map(PathBuf::from).to_vec()]);
     assert_eq!(paths(&first.catalog(), &found), expected);
     assert_eq!(found.figures.read.get(), 3 * 200_000 + 4 * 12, "the other one differs at once");
-    let again = find(&first.catalog(), &Known::open(&file, false, Time::now()).unwrap());
-    assert_eq!(paths(&first.catalog(), &again), expected);
-    assert_eq!((again.figures.read, again.figures.known), (Bytes::ZERO, 4));
+    // all that is known in memory, and nothing but what is asked for
+    let known = |most| Known::open_within(&file, false, Time::now(), most).unwrap();
+    for most in [1 << 20, 0] {
+        let again = find(&first.catalog(), &known(most));
+        assert_eq!(paths(&first.catalog(), &again), expected);
+        assert_eq!((again.figures.read, again.figures.known), (Bytes::ZERO, 4));
+    }
     // a file that is written to with its size and time kept is read again
     let before = std::fs::metadata(root.join("b.raw")).unwrap();
     write("b.raw", 9, 200_000);
     assert_eq!(std::fs::metadata(root.join("b.raw")).unwrap().mtime(), before.mtime());
-    let changed = find(&first.catalog(), &Known::open(&file, false, Time::now()).unwrap());
     let expected: BTreeSet<Vec<PathBuf>> =
         BTreeSet::from([["a.raw", "c.raw"].map(PathBuf::from).to_vec()]);
-    assert_eq!(paths(&first.catalog(), &changed), expected);
-    // its first bytes had been taken for what was known, as it was scanned
-    assert_eq!(changed.figures.read.get(), 128);
+    for most in [1 << 20, 0] {
+        let changed = find(&first.catalog(), &known(most));
+        assert_eq!(paths(&first.catalog(), &changed), expected);
+        // its first bytes had been taken for what was known, as it was scanned
+        assert_eq!(changed.figures.read.get(), 128);
+    }
+    // what was scanned anew is known but for the one that was changed
+    let second = scan(&root);
+    for most in [1 << 20, 0] {
+        let found = find(&second.catalog(), &known(most));
+        assert_eq!(paths(&second.catalog(), &found), expected);
+        assert_eq!(found.figures.read.get(), 12);
+    }
     let fresh = find(&first.catalog(), &Known::open(&file, true, Time::now()).unwrap());
     assert_eq!(fresh.figures.read.get(), 2 * 200_000 + 4 * 12);
 }

@@ -13,7 +13,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use common::equal::{do_it, plan, two};
 use common::{Mounted, NOW, Place, picture, set_old};
 use fondaco_core::carry_out::{EntryState, Figures, carry_out, finish, put_back, rehearse, settle};
-use fondaco_core::kernel::extents;
+use fondaco_core::kernel::{extents, first_place};
 use fondaco_core::plan::Deed;
 use fondaco_core::state::State;
 
@@ -122,6 +122,9 @@ fn shared_copies_stay_files_of_their_own_and_get_their_own_blocks_back() {
         assert_eq!(below(&place), before, "{kind}: nothing but the blocks is different");
         assert_eq!([inode(&one), inode(&other)], inodes);
         assert!(all_shared(&stays) && all_shared(&one) && all_shared(&other), "{kind}");
+        let begins = |path: &Path| first_place(std::fs::File::open(path).unwrap()).unwrap();
+        assert_eq!([begins(&one), begins(&other)], [begins(&stays); 2], "{kind}");
+        assert!(begins(&stays).is_some(), "{kind}");
         assert_eq!(summary.measured, Some(summary.freed.get() as i64), "{kind}");
         assert_eq!(summary.freed, summary.forecast.now);
         let returned = put_back(summary.run, None, &place.state, NOW).unwrap();

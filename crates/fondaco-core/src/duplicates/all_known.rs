@@ -30,6 +30,7 @@ pub(super) fn take_known(alike: &Alike, shared: &Shared<'_>) -> Vec<Rest> {
     if shared.known.is_nothing() {
         return (0..alike.len()).map(|group| Rest { group, trusts_scan: true }).collect();
     }
+    shared.known.keep_of(alike.files());
     ask_of_blocks(alike, shared);
     parallel::each(parts(alike), |part| take_part(part, alike, shared)).concat()
 }

@@ -120,13 +120,18 @@ pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>, threads: u
 /// order of the catalog.
 fn unknown(candidates: &Candidates, looks: &[AtomicU64], shared: &Shared<'_>) -> Vec<u32> {
     let all = 0..candidates.files.len() as u32;
+    let is_told = |at: u32| looks[at as usize].load(Relaxed) != Look::LEFT_OUT.0;
+    shared.known.firsts(&candidates.files, |at, first| {
+        looks[at].store(Look::new(first, true).0, Relaxed);
+        !shared.is_stopped()
+    });
     let parts = parallel::each(parallel::split(all, parallel::ENTRIES), |part| {
         let known = |at: &u32| {
             let first = shared.known.of_scanned(&candidates.files[*at as usize])?.first()?;
             looks[*at as usize].store(Look::new(first, true).0, Relaxed);
             Some(())
         };
-        let left = part.filter(|at| shared.is_stopped() || known(at).is_none());
+        let left = part.filter(|at| shared.is_stopped() || !is_told(*at) && known(at).is_none());
         left.collect::<Vec<u32>>()
     });
     let mut unknown = parts.concat();
@@ -176,7 +181,8 @@ fn alike(
         let found = looks[range.clone()].iter().map(|look| Look(look.load(Relaxed)));
         of_group.clear();
         of_group.extend(found.zip(&files[range]));
-        of_group.sort_unstable_by_key(|(look, file)| (look.digest(), file.device(), file.inode));
+        // those that are alike keep their order, which is that of the device
+        of_group.sort_by_key(|(look, _)| look.digest());
         for same in of_group.chunk_by(|one, other| one.0.digest() == other.0.digest()) {
             let (first, file) = &same[0];
             if first.digest() == Look::LEFT_OUT.0 {

@@ -2,7 +2,7 @@
 
 use std::cmp::Ordering;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
 use rusqlite::{Connection, OptionalExtension, params};
@@ -61,14 +61,21 @@ const AT_REST: i64 = 4;
 #[derive(Debug, Default)]
 pub struct Known {
     database: Option<(Mutex<Connection>, PathBuf)>,
-    /// Files of neighbouring inodes, as a row of the database has them, by device and [`place`](place_of).
-    rows: FxHashMap<(u64, u64), Box<[u8]>>,
+    /// More is known than is to be in memory: it has to be [asked for](Known::firsts).
+    is_much: bool,
+    /// All that is known if it is little; otherwise only of files that are not as they were scanned, once a search has asked.
+    rows: OnceLock<Rows>,
+    /// If much is known: of files whose first bytes are the same, once a search has come so far.
+    alike: OnceLock<Rows>,
     /// What was read and is still to be written down, one record behind the other, each behind its device.
     pending: Mutex<Vec<u8>>,
     /// Why that cannot be written down.
     failed: Mutex<Option<KnownError>>,
     now: Time,
 }
+
+/// Files of neighbouring inodes, as a row of the database has them, by device and [`place`](place_of).
+type Rows = FxHashMap<(u64, u64), Row>;
 
 /// What is known of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -94,6 +101,17 @@ impl KnownFile<'_> {
     /// Whether a file is as it was when it was read.
     pub(super) fn is_of(&self, stat: &Stat) -> bool {
         self.as_read == AsRead::of(stat)
+    }
+
+    /// Whether a file was scanned as it was when it was read. A change between would show in the seconds of its change time:
+    /// what was read had been at rest for longer than that.
+    fn is_as_scanned(&self, file: &Candidate) -> bool {
+        let seconds = |time: Time| time.sec.clamp(0, i64::from(u32::MAX)) as u32;
+        let was = &self.as_read;
+        file.changed.is_some_and(|changed| {
+            (was.size, seconds(was.mtime), seconds(was.ctime))
+                == (file.length, file.written, changed.get())
+        })
     }
 
     /// The digest of all of it, if it was read to its end.
@@ -124,36 +142,108 @@ impl Known {
     ///
     /// [`KnownError`].
     pub fn open(path: &Path, fresh: bool, now: Time) -> Result<Self, KnownError> {
+        Self::open_within(path, fresh, now, MOST_IN_MEMORY)
+    }
+
+    /// As [`Known::open`]. If more bytes are known than are to be in memory, a search goes through them in the order of
+    /// inodes, and keeps what is known of those files only that have something in common with others.
+    ///
+    /// # Errors
+    ///
+    /// [`KnownError`].
+    pub fn open_within(
+        path: &Path,
+        fresh: bool,
+        now: Time,
+        most_in_memory: u64,
+    ) -> Result<Self, KnownError> {
         let wrap = |source| KnownError { path: path.to_owned(), source };
         let database = Connection::open(path).map_err(wrap)?;
         database.busy_timeout(Duration::from_secs(5)).map_err(wrap)?;
         database.execute_batch(TABLES).map_err(wrap)?;
-        let mut known = FxHashMap::default();
         if fresh {
             database.execute("DELETE FROM digests", []).map_err(wrap)?;
-        } else {
-            let mut select =
-                database.prepare("SELECT device, place, list FROM digests").map_err(wrap)?;
-            let mut rows = select.query([]).map_err(wrap)?;
-            while let Some(row) = rows.next().map_err(wrap)? {
-                let key = (row.get::<_, i64>(0), row.get::<_, i64>(1));
-                let (device, place) = (key.0.map_err(wrap)?, key.1.map_err(wrap)?);
-                let list = row.get_ref(2).and_then(|list| Ok(list.as_blob()?)).map_err(wrap)?;
-                known.insert((device as u64, place as u64), list.into());
-            }
+        }
+        let bytes = "SELECT coalesce(sum(length(list)), 0) FROM digests";
+        let bytes: i64 = database.query_row(bytes, [], |row| row.get(0)).map_err(wrap)?;
+        let is_much = bytes as u64 > most_in_memory;
+        let mut rows = Rows::default();
+        if !is_much {
+            each_row(&database, |key, list| drop(rows.insert(key, Row::new(list))))
+                .map_err(wrap)?;
         }
         let database = Some((Mutex::new(database), path.to_owned()));
-        Ok(Self { database, rows: known, now, ..Self::default() })
+        let rows = if is_much { OnceLock::new() } else { OnceLock::from(rows) };
+        Ok(Self { database, is_much, rows, now, ..Self::default() })
     }
 
     /// Whether nothing is known of any file.
     pub(super) fn is_nothing(&self) -> bool {
-        self.rows.is_empty()
+        !self.is_much && self.rows.get().is_none_or(Rows::is_empty)
+    }
+
+    /// If much is known, tells the beginnings of files that are as they were scanned, by their places in the list. What is
+    /// known of files that are not stays in memory.
+    pub(super) fn firsts(&self, files: &[Candidate], mut told: impl FnMut(usize, u64) -> bool) {
+        if !self.is_much {
+            return;
+        }
+        let mut others = Records::default();
+        self.ask(files, |at, known| {
+            let file = &files[at];
+            if known.is_as_scanned(file)
+                && let Some(first) = known.first()
+            {
+                return told(at, first);
+            }
+            others.push(file, &known);
+            true
+        });
+        drop(self.rows.set(others.into_rows()));
+    }
+
+    /// If much is known, keeps in memory what is known of some files.
+    pub(super) fn keep_of(&self, files: &[Candidate]) {
+        if !self.is_much {
+            return;
+        }
+        let mut kept = Records::default();
+        self.ask(files, |at, known| {
+            kept.push(&files[at], &known);
+            true
+        });
+        drop(self.alike.set(kept.into_rows()));
+    }
+
+    /// Tells what is known of files, in the order of their inodes, as long as it is wanted. What cannot be read is not known,
+    /// and told at the end.
+    fn ask(&self, files: &[Candidate], mut told: impl FnMut(usize, KnownFile<'_>) -> bool) {
+        let Some((database, path)) = &self.database else { return };
+        let by_row = ByRow::of(files);
+        let mut wanted = true;
+        let asked = each_row(&locked(database), |key, list| {
+            let here = by_row.files(key);
+            if here.is_empty() || !wanted {
+                return;
+            }
+            let known = Row::new(list);
+            for at in here {
+                let at = *at as usize;
+                if let Some(known) = known.find(low_of(files[at].inode)) {
+                    wanted = wanted && told(at, known);
+                }
+            }
+        });
+        if let Err(source) = asked {
+            locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
+        }
     }
 
     /// What may be known of an inode, if it is still as it was.
     fn find(&self, device: u64, inode: u64) -> Option<KnownFile<'_>> {
-        find_in(self.rows.get(&(device, place_of(inode)))?, low_of(inode))
+        let key = (device, place_of(inode));
+        let rows = [&self.alike, &self.rows].into_iter().filter_map(OnceLock::get);
+        rows.filter_map(|rows| rows.get(&key)).find_map(|row| row.find(low_of(inode)))
     }
 
     /// Whether something is known of an inode that may still be so.
@@ -166,16 +256,9 @@ impl Known {
         self.find(stat.dev, stat.ino).filter(|known| known.is_of(stat))
     }
 
-    /// What is known of a file as it was scanned. A change since it was read would show in the seconds of its change time: what
-    /// was read had been at rest for longer than that.
+    /// What is known of a file as it was scanned.
     pub(super) fn of_scanned(&self, file: &Candidate) -> Option<KnownFile<'_>> {
-        let changed = file.changed?.get();
-        let seconds = |time: Time| time.sec.clamp(0, i64::from(u32::MAX)) as u32;
-        self.find(file.device(), file.inode).filter(|known| {
-            let was = &known.as_read;
-            (was.size, seconds(was.mtime), seconds(was.ctime))
-                == (file.length, file.written, changed)
-        })
+        self.find(file.device(), file.inode).filter(|known| known.is_as_scanned(file))
     }
 
     /// Remembers what was read, for a later search, if it was at rest; writes it down as soon as there is much.
@@ -211,10 +294,95 @@ impl Known {
         let Some((database, path)) = self.database.as_ref().filter(|_| !pending.is_empty()) else {
             return;
         };
-        if let Err(source) = write_rows(&mut locked(database), &pending, self.now) {
+        if let Err(source) = write_rows(&mut locked(database), &pending, self.now, MOST_BYTES) {
             locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
         }
     }
+}
+
+/// The places of files in a list, by the row that they belong to.
+struct ByRow {
+    /// For each row where its files begin in `places`, and where they end.
+    rows: FxHashMap<(u64, u64), (u32, u32)>,
+    places: Vec<u32>,
+}
+
+impl ByRow {
+    fn of(files: &[Candidate]) -> Self {
+        let key = |file: &Candidate| (file.device(), place_of(file.inode));
+        let mut rows: FxHashMap<(u64, u64), (u32, u32)> = FxHashMap::default();
+        for file in files {
+            rows.entry(key(file)).or_default().1 += 1;
+        }
+        let mut begin = 0;
+        for (from, count) in rows.values_mut() {
+            (*from, begin) = (begin, begin + *count);
+            *count = *from;
+        }
+        let mut places = vec![0; files.len()];
+        for (at, file) in files.iter().enumerate() {
+            if let Some((_, end)) = rows.get_mut(&key(file)) {
+                places[*end as usize] = at as u32;
+                *end += 1;
+            }
+        }
+        Self { rows, places }
+    }
+
+    fn files(&self, row: (u64, u64)) -> &[u32] {
+        let (from, to) = self.rows.get(&row).copied().unwrap_or_default();
+        &self.places[from as usize..to as usize]
+    }
+}
+
+/// Records that are kept in memory, one behind the other.
+#[derive(Default)]
+struct Records {
+    bytes: Vec<u8>,
+    /// Device, inode, and where the record begins.
+    begin: Vec<(u64, u64, usize)>,
+}
+
+impl Records {
+    fn push(&mut self, file: &Candidate, known: &KnownFile<'_>) {
+        self.begin.push((file.device(), file.inode, self.bytes.len()));
+        write_one(&mut self.bytes, &known.as_read, &known.read());
+    }
+
+    fn into_rows(self) -> Rows {
+        let ends = self.begin.iter().skip(1).map(|(.., begin)| *begin).chain([self.bytes.len()]);
+        let records = self.begin.iter().zip(ends);
+        let mut records: Vec<(u64, u64, &[u8])> = records
+            .map(|((device, inode, begin), end)| (*device, *inode, &self.bytes[*begin..end]))
+            .collect();
+        records.sort_unstable_by_key(|(device, inode, _)| (*device, *inode));
+        let of_row = |row: &[(u64, u64, &[u8])]| {
+            let list: Vec<_> =
+                row.iter().map(|(_, inode, record)| (low_of(*inode), *record)).collect();
+            ((row[0].0, place_of(row[0].1)), Row::new(&row_of(&list)))
+        };
+        records.chunk_by(is_of_row).map(of_row).collect()
+    }
+}
+
+/// Whether two records lie in one row.
+fn is_of_row(one: &(u64, u64, &[u8]), other: &(u64, u64, &[u8])) -> bool {
+    (one.0, place_of(one.1)) == (other.0, place_of(other.1))
+}
+
+/// Tells every row of the database, in order.
+fn each_row(
+    database: &Connection,
+    mut told: impl FnMut((u64, u64), &[u8]),
+) -> rusqlite::Result<()> {
+    let mut select =
+        database.prepare("SELECT device, place, list FROM digests ORDER BY device, place")?;
+    let mut rows = select.query([])?;
+    while let Some(row) = rows.next()? {
+        let (device, place): (i64, i64) = (row.get(0)?, row.get(1)?);
+        told((device as u64, place as u64), row.get_ref(2)?.as_blob()?);
+    }
+    Ok(())
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -222,7 +390,12 @@ fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 /// Writes records into the rows that they belong to, beside what is in those already.
-fn write_rows(database: &mut Connection, pending: &[u8], now: Time) -> rusqlite::Result<()> {
+fn write_rows(
+    database: &mut Connection,
+    pending: &[u8],
+    now: Time,
+    most: i64,
+) -> rusqlite::Result<()> {
     let mut records: Vec<(u64, u64, &[u8])> = Vec::new();
     let mut rest = pending;
     while let Some((device, inode)) = number(&mut rest).zip(number(&mut rest)) {
@@ -240,9 +413,6 @@ fn write_rows(database: &mut Connection, pending: &[u8], now: Time) -> rusqlite:
             transaction.prepare("SELECT list FROM digests WHERE device = ?1 AND place = ?2")?;
         let mut insert =
             transaction.prepare("INSERT OR REPLACE INTO digests VALUES (?1, ?2, ?3, ?4)")?;
-        let is_of_row = |one: &(u64, u64, _), other: &(u64, u64, _)| {
-            (one.0, place_of(one.1)) == (other.0, place_of(other.1))
-        };
         for row in records.chunk_by(is_of_row) {
             let key = [row[0].0 as i64, place_of(row[0].1) as i64];
             let before: Option<Vec<u8>> = select.query_row(key, |row| row.get(0)).optional()?;
@@ -257,7 +427,7 @@ fn write_rows(database: &mut Connection, pending: &[u8], now: Time) -> rusqlite:
             insert.execute(params![key[0], key[1], now.sec / 86_400, row_of(&all)])?;
         }
     }
-    transaction.execute(FORGET, [MOST_BYTES])?;
+    transaction.execute(FORGET, [most])?;
     transaction.commit()
 }
 
@@ -272,11 +442,14 @@ fn low_of(inode: u64) -> u16 {
     (inode % TOGETHER) as u16
 }
 
+/// If more bytes are known, they are not all held in memory: those of about a million files.
+const MOST_IN_MEMORY: u64 = 64 << 20;
+
 /// So many bytes wait at most until they are written down.
 const MOST_PENDING: usize = 16 << 20;
 
-/// So many bytes are remembered at most: some millions of files.
-const MOST_BYTES: i64 = 256 << 20;
+/// So many bytes are remembered at most: some ten millions of files.
+const MOST_BYTES: i64 = 512 << 20;
 
 /// Rows are long: large pages hold them in few pieces, and the cache holds what is written at a time.
 const TABLES: &str = "
@@ -295,10 +468,13 @@ CREATE TABLE IF NOT EXISTS digests (
 ) STRICT;
 ";
 
-/// Forgets what was read longest ago, whole days together, if there is too much.
+/// Forgets what was read longest ago, as far as there is too much.
 const FORGET: &str = "
-DELETE FROM digests WHERE (SELECT sum(length(list)) FROM digests) > ?1 AND day = (SELECT min(day) FROM digests)
-    AND day < (SELECT max(day) FROM digests)";
+DELETE FROM digests WHERE (SELECT sum(length(list)) FROM digests) > ?1 AND (device, place) IN (
+    SELECT device, place FROM (
+        SELECT device, place, sum(length(list)) OVER (ORDER BY day DESC, device, place) AS so_far FROM digests
+    ) WHERE so_far > ?1
+)";
 
 /// A row: how many files it has, for each its place among the neighbours and where its record begins behind that table, in
 /// the order of places; then the records. Numbers are little-endian. So a file is found without reading the others.
@@ -330,27 +506,51 @@ fn line_of(line: &[u8]) -> Option<(u16, usize)> {
     Some((u16::from_le_bytes(*low), u32::from_le_bytes(*at.first_chunk()?) as usize))
 }
 
-fn find_in(row: &[u8], low: u16) -> Option<KnownFile<'_>> {
-    /// So far away at most, mostly, is what is looked for from where it would be if its neighbours were spread evenly.
-    const NEAR: usize = 64;
-    let (table, records) = parts_of(row)?;
-    let count = table.len() / LINE;
-    let (mut from, mut to) = (0, count);
-    let guess = count * usize::from(low) / TOGETHER as usize;
-    let is_before = |at: usize| Some(line_of(&table[at * LINE..])?.0 <= low);
-    if guess > NEAR && is_before(guess - NEAR)? {
-        from = guess - NEAR;
+/// A row of the database, in memory.
+#[derive(Debug)]
+struct Row {
+    list: Box<[u8]>,
+    /// For each place among the neighbours one more than where its record begins, or nothing; of rows with many files.
+    index: Option<Box<[u32]>>,
+}
+
+impl Row {
+    fn new(list: &[u8]) -> Self {
+        /// With so many files an index takes no more than half of what they take.
+        const MANY: usize = 512;
+        let index =
+            parts_of(list).filter(|(table, _)| table.len() >= MANY * LINE).map(|(table, _)| {
+                let mut index = vec![0; TOGETHER as usize];
+                for (low, at) in table.chunks_exact(LINE).filter_map(line_of) {
+                    if let Some(place) = index.get_mut(usize::from(low)) {
+                        *place = at as u32 + 1;
+                    }
+                }
+                index.into_boxed_slice()
+            });
+        Self { list: list.into(), index }
     }
-    if guess + NEAR < count && !is_before(guess + NEAR)? {
-        to = guess + NEAR;
+
+    fn find(&self, low: u16) -> Option<KnownFile<'_>> {
+        let (table, records) = parts_of(&self.list)?;
+        let at = match &self.index {
+            Some(index) => index.get(usize::from(low))?.checked_sub(1)? as usize,
+            None => place_in(table, low)?,
+        };
+        take_one(&mut records.get(at..)?)
     }
+}
+
+/// Where the record of a file begins, by the table of its row.
+fn place_in(table: &[u8], low: u16) -> Option<usize> {
+    let (mut from, mut to) = (0, table.len() / LINE);
     while from < to {
         let middle = from.midpoint(to);
         let (found, at) = line_of(&table[middle * LINE..])?;
         match found.cmp(&low) {
             Ordering::Less => from = middle + 1,
             Ordering::Greater => to = middle,
-            Ordering::Equal => return take_one(&mut records.get(at..)?),
+            Ordering::Equal => return Some(at),
         }
     }
     None
@@ -422,7 +622,41 @@ fn time(nanoseconds: i64) -> Time {
 
 #[cfg(test)]
 mod tests {
+    use std::collections::BTreeMap;
+
     use super::*;
+
+    #[test]
+    fn what_was_read_longest_ago_is_forgotten_once_there_is_too_much() {
+        let mut database = Connection::open_in_memory().unwrap();
+        database.execute_batch(TABLES).unwrap();
+        let stat_of =
+            |inode: u64| AsRead { size: inode, mtime: Time::at(1), ctime: Time::at(2), born: None };
+        let write =
+            |database: &mut Connection, inodes: std::ops::Range<u64>, day: i64, most: i64| {
+                let mut pending = Vec::new();
+                for inode in inodes.map(|row| row * TOGETHER) {
+                    pending.extend_from_slice(&7u64.to_le_bytes());
+                    pending.extend_from_slice(&inode.to_le_bytes());
+                    write_one(&mut pending, &stat_of(inode), &Read { steps: vec![1], whole: None });
+                }
+                write_rows(database, &pending, Time::at(day * 86_400), most).unwrap();
+                let mut select =
+                    database.prepare("SELECT place FROM digests ORDER BY place").unwrap();
+                select
+                    .query_map([], |row| row.get(0))
+                    .unwrap()
+                    .map(Result::unwrap)
+                    .collect::<Vec<i64>>()
+            };
+        // rows of one file each
+        let one = 4 + LINE as i64 + 42;
+        assert_eq!(write(&mut database, 0..4, 1, 10 * one), [0, 1, 2, 3]);
+        assert_eq!(write(&mut database, 4..8, 2, 10 * one), [0, 1, 2, 3, 4, 5, 6, 7]);
+        // what is read again is as new
+        assert_eq!(write(&mut database, 3..4, 3, 5 * one), [3, 4, 5, 6, 7]);
+        assert_eq!(write(&mut database, 8..20, 4, 5 * one), [8, 9, 10, 11, 12], "also of one day");
+    }
 
     #[test]
     fn what_is_written_is_found_and_a_damaged_row_knows_less_and_nothing_else() {
@@ -433,10 +667,18 @@ mod tests {
             ctime: at(-3),
             born: (sec > 5).then(|| at(sec)),
         };
-        let files: Vec<(u16, AsRead, Read)> = (1..9u16)
+        // few files and many
+        for (count, apart) in [(8, 500), (600, 6)] {
+            damaged_rows(count, apart, &as_read);
+        }
+    }
+
+    fn damaged_rows(count: u16, apart: u16, as_read: &dyn Fn(i64) -> AsRead) {
+        let files: Vec<(u16, AsRead, Read)> = (1..=count)
             .map(|n| {
                 let whole = (n % 2 == 0).then_some([n as u8; 32]);
-                (n * 500, as_read(i64::from(n)), Read { steps: (0..n.into()).collect(), whole })
+                let steps = (0..u64::from(n % 9)).collect();
+                (n * apart, as_read(i64::from(n)), Read { steps, whole })
             })
             .collect();
         let packed: Vec<(u16, Vec<u8>)> = files
@@ -450,14 +692,17 @@ mod tests {
         let records: Vec<(u16, &[u8])> =
             packed.iter().map(|(low, record)| (*low, record.as_slice())).collect();
         let row = row_of(&records);
-        for length in 0..=row.len() {
+        let by_low: BTreeMap<u16, (&AsRead, &Read)> =
+            files.iter().map(|(low, as_read, read)| (*low, (as_read, read))).collect();
+        for length in (0..=row.len()).step_by(1 + row.len() / 2000).chain([row.len()]) {
             let mut found = 0;
+            let known = Row::new(&row[..length]);
             for low in 0..4096 {
-                let known = find_in(&row[..length], low);
-                let expected = files.iter().find(|(known, ..)| *known == low);
+                let known = known.find(low);
+                let expected = by_low.get(&low);
                 assert!(known.is_none() || expected.is_some());
-                if let (Some(known), Some((_, as_read, read))) = (known, expected) {
-                    assert_eq!((known.as_read, known.read()), (*as_read, read.clone()));
+                if let (Some(known), Some((as_read, read))) = (known, expected) {
+                    assert_eq!((known.as_read, known.read()), (**as_read, Read::clone(read)));
                     found += 1;
                 }
             }

@@ -27,6 +27,8 @@ struct Member<'a> {
     stat: Option<Stat>,
     file: Option<File>,
     digest: Option<Digest>,
+    /// Where it begins on its device, if that has been asked.
+    place: u64,
     read: Read,
     looked_up: bool,
     /// How many steps of `read` come from an earlier search.
@@ -51,9 +53,10 @@ struct Part<'a> {
     members: Vec<Member<'a>>,
 }
 
-/// Files of this length or more are sampled at their end and in between once the first steps have found them alike.
-const SAMPLED: u64 = 1 << 20;
-/// The step before which that is done.
+/// Files of this length or more are sampled at their end and in between once the first steps have found them alike, and read
+/// in the order of their places.
+const LONG: u64 = 1 << 20;
+/// The step before which they are sampled.
 const SAMPLED_AT: usize = 4;
 /// Bytes of each sample.
 const SAMPLE: u64 = 4096;
@@ -103,10 +106,14 @@ fn told_apart(
     // what has no more bytes than were looked at is read whole by the first step
     let begin = usize::from(end_of_step(0, length) < length);
     let mut aside: Aside = FxHashMap::default();
-    let members: Vec<Member<'_>> = match length >= WORTH_ASKING {
+    let mut members: Vec<Member<'_>> = match length >= WORTH_ASKING {
         true => one_of_each_blocks(members, shared, &mut aside),
         false => members,
     };
+    if length >= LONG && members.len() > 1 {
+        let keeps_open = members.len() <= OPEN;
+        members.iter_mut().for_each(|member| member.find_place(keeps_open, shared));
+    }
     let mut told = Told::default();
     if members.len() < 2 {
         // there is nothing else to tell it from
@@ -119,7 +126,7 @@ fn told_apart(
         let keeps_digest = members.len() <= DIGESTED;
         // before much is read: what differs only at its end is not read whole to find that out
         let takes_samples = !is_sampled
-            && length >= SAMPLED
+            && length >= LONG
             && step >= SAMPLED_AT
             && !members.iter_mut().all(|member| member.is_known_at(step, shared));
         let is_known = members.iter_mut().all(|member| member.is_known_whole(shared));
@@ -127,7 +134,7 @@ fn told_apart(
         let is_last = end == length && !takes_samples;
         let mut apart: FxHashMap<[u8; 32], Vec<Member<'_>>> = FxHashMap::default();
         // files of many directories, in the order in which they lie on the device
-        members.sort_unstable_by_key(Member::key);
+        members.sort_unstable_by_key(Member::order);
         for mut member in members {
             if shared.is_stopped() {
                 return told;
@@ -253,6 +260,7 @@ impl<'a> Member<'a> {
             stat: None,
             file: None,
             digest: None,
+            place: 0,
             read: Read::default(),
             looked_up: false,
             from_before: 0,
@@ -262,6 +270,29 @@ impl<'a> Member<'a> {
 
     fn key(&self) -> (u64, u64) {
         (self.candidate.device(), self.candidate.inode)
+    }
+
+    /// The order in which a device is read: long files by where they begin on it, others by their inodes, which are about in
+    /// that order.
+    fn order(&self) -> (u64, u64, u64) {
+        (self.candidate.device(), self.place, self.candidate.inode)
+    }
+
+    /// Asks where it begins on a device that turns, unless nothing is to be read of it. What goes wrong is told when it is
+    /// read.
+    fn find_place(&mut self, keeps_open: bool, shared: &Shared<'_>) {
+        if shared.is_stopped()
+            || !shared.turns(self.candidate.device())
+            || self.is_known_whole(shared)
+            || self.open(shared).is_err()
+        {
+            return;
+        }
+        let place = self.file.as_ref().map(kernel::first_place);
+        self.place = place.and_then(|place| place.ok().flatten()).unwrap_or(0);
+        if !keeps_open {
+            self.file = None;
+        }
     }
 
     fn path(&self, shared: &Shared<'_>) -> PathBuf {

@@ -76,6 +76,20 @@ pub fn settled_extents(file: impl AsFd) -> io::Result<Vec<Extent>> {
     pieces(file, SYNC)
 }
 
+/// Where on the device the contents of an open file begin; nothing if they have no place of their own.
+///
+/// # Errors
+///
+/// As [`extents`].
+pub fn first_place(file: impl AsFd) -> io::Result<Option<u64>> {
+    let mut buffer = [0u8; HEAD + EACH];
+    put(&mut buffer, 8, u64::MAX);
+    put_u32(&mut buffer, 24, 1);
+    call(&file, FIEMAP, &mut buffer, HEAD + EACH)?;
+    let has_place = u32_at(&buffer, 20) == 1 && u32_at(&buffer, HEAD + 40) & NOWHERE == 0;
+    Ok(has_place.then(|| u64_at(&buffer, HEAD + 8)))
+}
+
 fn pieces(file: impl AsFd, flags: u32) -> io::Result<Vec<Extent>> {
     let mut buffer = vec![0u8; HEAD + ROOM * EACH];
     let mut found = Vec::new();

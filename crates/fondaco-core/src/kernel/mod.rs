@@ -49,7 +49,7 @@ pub use capacity::{Capacity, LevelFor, capacity};
 pub use deleted_files::{DeletedFile, DeletedFiles, Hold};
 pub use durable::{Aside, remove_abandoned, sync_directory, write_readable, write_whole};
 pub use ext::{ExtHidden, ext_hidden};
-pub use extents::{BlocksShared, Extent, blocks_shared, extents, settled_extents};
+pub use extents::{BlocksShared, Extent, blocks_shared, extents, first_place, settled_extents};
 pub use file_events::{FileEvent, FileEvents};
 pub use file_lock::FileLock;
 pub use identity::{FileSystemId, file_system_id};

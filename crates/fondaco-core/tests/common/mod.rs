@@ -10,7 +10,6 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
-use std::process::Command;
 
 use fondaco_core::catalog::{Catalog, Columns, ScanFacts};
 use fondaco_core::kernel::Kind;
@@ -18,6 +17,7 @@ use fondaco_core::plan::{Deed, Draft, Plan, Planned, Review, survey};
 use fondaco_core::state::{SimulatedVolume, State};
 use fondaco_core::units::{Bytes, Time};
 
+#[allow(unused_imports)]
 pub use mounted::{Mounted, is_root, run, skipped};
 
 pub const NOW: Time = Time::at(2_000_000_000);

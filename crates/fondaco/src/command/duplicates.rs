@@ -17,7 +17,8 @@ use fondaco_core::units::{Bytes, Time, counted, grouped};
 use super::look::{Closer, Looked, tell_answer};
 use super::{Outcome, binary, excluded_line, plan, stop_asked};
 use crate::cli::{self, SameBy};
-use crate::environment::{open_state, state_if_any};
+use crate::environment::open_state;
+use crate::failure::Failure;
 use crate::output::{ProgressLine, Usage, say, tell, usage};
 use crate::query::{self, NotThere, Pairs};
 
@@ -121,16 +122,14 @@ fn roots(catalog: &Catalog) -> Vec<EntryId> {
 /// Searches what is seen, with a line of progress.
 fn find(looked: &Looked, fresh: bool, state: Option<PathBuf>) -> Result<Found> {
     let candidates = Candidates::of(looked.seen(), &roots(&looked.catalog));
-    let known = match state_if_any(state) {
-        Some(state) => {
-            let known = Known::open(&state.hashes_file(), fresh, Time::now());
-            known.unwrap_or_else(|error| {
-                tell!("{error}; everything is read");
-                Known::nothing()
-            })
-        }
-        None => Known::nothing(),
-    };
+    // what is read is remembered there, also if nothing else has been yet
+    let known = open_state(state)
+        .and_then(|state| Ok(Known::open(&state.hashes_file(), fresh, Time::now())?));
+    let known = known.unwrap_or_else(|error| {
+        let why = Failure::with_causes(error.as_ref());
+        tell!("everything is read, and nothing of it is remembered: {why}");
+        Known::nothing()
+    });
     let line = RefCell::new(ProgressLine::new());
     stop_asked();
     let catalog = &looked.catalog;

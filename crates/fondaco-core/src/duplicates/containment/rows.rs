@@ -12,6 +12,8 @@ use crate::units::Bytes;
 
 /// A file with more copies than this in different directories counts for every directory when candidates are sought.
 const WIDE: usize = 32;
+/// So many of those copies on either side, in the order of the tree, say which directories that may be.
+const NEAR: usize = 4;
 /// So many trees are compared with one at most, the smallest first.
 const COMPARED: usize = 24;
 /// In so many parts the trees of each thread are dealt out, since some take much longer than others.
@@ -131,7 +133,7 @@ impl Containment<'_> {
             if places.len() > WIDE {
                 // the copies that lie next to it stand for all of them
                 let own = places.partition_point(|place| *place < at as u32);
-                let near = own.saturating_sub(WIDE / 2)..(own + WIDE / 2).min(places.len());
+                let near = own.saturating_sub(NEAR)..(own + NEAR + 1).min(places.len());
                 bound.wide.add(one);
                 for holder in places[near].iter().filter_map(holder) {
                     bound.by_holder.entry(holder).or_default();

@@ -32,7 +32,7 @@ enum Simple {
     /// Names that begin so match, and no others.
     Beginning(Vec<u8>),
     /// Every name that matches holds this.
-    Part(Finder<'static>),
+    Part(Box<Finder<'static>>),
     Unknown,
 }
 
@@ -89,7 +89,7 @@ impl Simple {
         let longest = text.split(['*', '?']).max_by_key(|part| part.len());
         longest
             .filter(|part| !part.is_empty())
-            .map_or(Self::Unknown, |part| Self::Part(Finder::new(part).into_owned()))
+            .map_or(Self::Unknown, |part| Self::Part(Box::new(Finder::new(part).into_owned())))
     }
 }
 

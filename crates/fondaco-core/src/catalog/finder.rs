@@ -25,7 +25,7 @@ impl<'a> Finder<'a> {
         Self { catalog, tables: RefCell::default() }
     }
 
-    /// The catalog.
+    /// The catalog in which it finds them.
     pub fn catalog(&self) -> &'a Catalog {
         self.catalog
     }

@@ -19,7 +19,7 @@ const LEAST_TOGETHER: usize = 1024;
 /// A group that has to be told apart by more than what is known of it as it was scanned.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Rest {
-    /// Its number.
+    /// Its number among the groups.
     pub(super) group: usize,
     /// Whether what is known of it may still fit the scan.
     pub(super) trusts_scan: bool,

@@ -56,7 +56,9 @@ impl Place {
     }
 
     fn is_as_before(&self, when: &str) {
-        let different = differences(&self.before, &picture(&self.root), &[]);
+        let mut different = differences(&self.before, &picture(&self.root), &[]);
+        // a put back changes its directory, and gives it back only times that could be read before
+        different.retain(|path| *path != self.root);
         assert_eq!(different, [] as [PathBuf; 0], "{when}");
     }
 

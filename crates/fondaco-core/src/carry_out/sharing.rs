@@ -39,9 +39,9 @@ impl Run<'_> {
                         self.conclude(*at, EntryState::Shared, String::new());
                     }
                     Err(NotShared::Before(refusal)) => self.refuse(*at, refusal),
-                    Err(NotShared::Begun(error)) => {
+                    Err(NotShared::Begun(refusal)) => {
                         let message = format!(
-                            "{error}; its contents are as they were, and some of its blocks may be shared"
+                            "{refusal}; its contents are as they were, and some of its blocks may be shared"
                         );
                         self.conclude(*at, EntryState::Failed, message);
                     }
@@ -79,19 +79,19 @@ impl Run<'_> {
         }
         self.entries[at].parent_before = directory_times(located.parent.as_fd());
         self.entries[at].parent_after = self.entries[at].parent_before.map(|(_, written)| written);
-        match kernel::share_extents(&kept, &file, stat.size) {
-            Ok(ShareOutcome::Shared) => {
-                // what the device does not know yet is only how the blocks lie
-                let synced = rustix::fs::fsync(&file).map_err(CallError::on(Op::Sync, path));
-                synced.map_err(NotShared::Begun)?;
-                Ok(action.frees.now)
-            }
-            Ok(ShareOutcome::Differs(_)) => Err(no_copy("does not hold the same").into()),
-            Err(error) => Err(match cannot_share(error, path) {
-                Refusal::Call(error) => NotShared::Begun(error),
-                refusal => NotShared::Before(refusal),
-            }),
-        }
+        let mut shared = 0;
+        let refusal = match kernel::share_extents(&kept, &file, stat.size, &mut shared) {
+            // what the device does not know yet is only how the blocks lie
+            Ok(ShareOutcome::Shared) => match rustix::fs::fsync(&file) {
+                Ok(()) => return Ok(action.frees.now),
+                Err(error) => CallError::on(Op::Sync, path)(error).into(),
+            },
+            Ok(ShareOutcome::Differs) => no_copy("does not hold the same"),
+            Err(error) => cannot_share(error, path),
+        };
+        // a call that fails may have shared a part of its range
+        let is_begun = shared > 0 || matches!(refusal, Refusal::Call(_));
+        Err(if is_begun { NotShared::Begun(refusal) } else { NotShared::Before(refusal) })
     }
 }
 
@@ -100,7 +100,7 @@ enum NotShared {
     /// Before any of them was shared.
     Before(Refusal),
     /// Some of them may be shared.
-    Begun(CallError),
+    Begun(Refusal),
 }
 
 impl From<Refusal> for NotShared {

@@ -21,25 +21,30 @@ const STEP: u64 = 16 << 20;
 pub enum ShareOutcome {
     /// All bytes lie in blocks of the other file now.
     Shared,
-    /// The kernel found the files different, from this byte on at the latest.
-    Differs(u64),
+    /// The kernel found the files different.
+    Differs,
 }
 
 /// Makes `copy` use the blocks of `kept` for its first `size` bytes. The kernel locks both files and compares them itself;
-/// what it has not found equal stays as it is. Contents, owners and times of both stay as they are in any case.
+/// what it has not found equal stays as it is. Contents, owners and times of both stay as they are in any case. `shared` tells
+/// how many bytes share blocks, also if it ends with an error.
 ///
 /// # Errors
 ///
 /// As `ioctl_fideduperange(2)`: `EOPNOTSUPP` where files cannot share, `EXDEV` on different file systems, `EPERM` for a
 /// file of another user, `EINVAL` for files that are too small to have blocks of their own.
-pub fn share_extents(kept: impl AsFd, copy: impl AsFd, size: u64) -> io::Result<ShareOutcome> {
-    let mut at = 0;
-    while at < size {
-        let length = STEP.min(size - at);
-        match share_range(&kept, &copy, at, length)? {
-            None => return Ok(ShareOutcome::Differs(at)),
+pub fn share_extents(
+    kept: impl AsFd,
+    copy: impl AsFd,
+    size: u64,
+    shared: &mut u64,
+) -> io::Result<ShareOutcome> {
+    while *shared < size {
+        let length = STEP.min(size - *shared);
+        match share_range(&kept, &copy, *shared, length)? {
+            None => return Ok(ShareOutcome::Differs),
             Some(0) => return Err(io::Error::other("the file system shares nothing of it")),
-            Some(shared) => at += shared.min(length),
+            Some(more) => *shared += more.min(length),
         }
     }
     Ok(ShareOutcome::Shared)

@@ -2,8 +2,8 @@
 //! and purged. Beside each the least that any program must do: loops of `renameat2` and `unlinkat` over the same files.
 //! Every part is done on files that are made anew.
 //!
-//! `cargo bench -p fondaco-core --bench actions -- DIR [FILES]`, with a directory on the file system that is meant;
-//! 100 000 files if nothing is said
+//! `cargo bench -p fondaco-core --bench actions -- DIR [FILES [ROUNDS]]`, with a directory on the file system that is
+//! meant; 100 000 files and one round if nothing is said
 #![allow(missing_docs, clippy::unwrap_used)]
 
 use std::ops::ControlFlow;
@@ -29,43 +29,56 @@ fn main() {
         std::env::args().skip(1).filter(|argument| !argument.starts_with('-')).collect();
     let at = PathBuf::from(given.first().expect("say where: cargo bench --bench actions -- DIR"));
     let at = at.canonicalize().unwrap();
-    let files = given.get(1).map_or(100_000, |n| n.parse().unwrap());
+    let number = |at: usize, usual: usize| given.get(at).map_or(usual, |n| n.parse().unwrap());
+    let (files, rounds) = (number(1, 100_000), number(2, 1));
     let place = Place { at: at.clone(), tree: at.join("tree"), files };
     let _ = std::fs::remove_dir_all(at.join("state"));
     let state = State::open(&at.join("state")).unwrap();
 
+    let mut ratios: [Vec<f64>; 4] = Default::default();
     // the machine drifts: each part stands between two measures of its floor
-    let mut floors = vec![place.floors()];
-    place.make();
-    let (plan, bytes) = place.plan(&state, "delete");
-    println!("the plan as a file: {:.0} bytes an action", bytes as f64 / files as f64);
-    let deleted = place.timed("delete", || run(&plan, &state));
-    floors.push(place.floors());
-    let between = |floors: &[Floors], of: fn(&Floors) -> Duration| {
-        let [.., before, after] = floors else { return Duration::ZERO };
-        (of(before) + of(after)) / 2
-    };
-    ratio("delete", deleted, between(&floors, |floor| floor.moving + floor.removing));
+    let mut floors = place.floors();
+    for round in 0..rounds {
+        if rounds > 1 {
+            println!("round {}", round + 1);
+        }
+        let run = 3 * round as i64 + 1;
+        place.make();
+        let (plan, bytes) = place.plan(&state, "delete");
+        println!("the plan as a file: {:.0} bytes an action", bytes as f64 / files as f64);
+        let deleted = place.timed("delete", || self::run(&plan, &state));
+        let mut between = |of: fn(&Floors) -> Duration| {
+            let before = std::mem::replace(&mut floors, place.floors());
+            (of(&before) + of(&floors)) / 2
+        };
+        let floor = between(|floor| floor.moving + floor.removing);
+        ratios[0].push(ratio("delete", deleted, floor));
 
-    place.make();
-    let (plan, _) = place.plan(&state, "set-aside");
-    let held = place.timed("set aside", || self::run(&plan, &state));
-    let back = place.timed("put back", || {
-        let back = put_back(2, None, &state, Time::now()).unwrap();
-        assert_eq!(back.done.len(), files);
-    });
-    floors.push(place.floors());
-    ratio("set aside", held, between(&floors, |floor| floor.moving));
-    ratio("put back", back, between(&floors, |floor| floor.moving));
+        place.make();
+        let (plan, _) = place.plan(&state, "set-aside");
+        let held = place.timed("set aside", || self::run(&plan, &state));
+        let back = place.timed("put back", || {
+            let back = put_back(run + 1, None, &state, Time::now()).unwrap();
+            assert_eq!(back.done.len(), files);
+        });
+        let floor = between(|floor| floor.moving);
+        ratios[1].push(ratio("set aside", held, floor));
+        ratios[2].push(ratio("put back", back, floor));
 
-    place.make();
-    let (plan, _) = place.plan(&state, "set-aside");
-    self::run(&plan, &state);
-    let purged = place.timed("purge", || {
-        assert_eq!(purge(3, None, &state, Time::now()).unwrap().done.len(), files);
-    });
-    floors.push(place.floors());
-    ratio("purge", purged, between(&floors, |floor| floor.removing));
+        place.make();
+        let (plan, _) = place.plan(&state, "set-aside");
+        self::run(&plan, &state);
+        let purged = place.timed("purge", || {
+            assert_eq!(purge(run + 2, None, &state, Time::now()).unwrap().done.len(), files);
+        });
+        ratios[3].push(ratio("purge", purged, between(|floor| floor.removing)));
+    }
+    for (what, ratios) in ["delete", "set aside", "put back", "purge"].iter().zip(&mut ratios) {
+        ratios.sort_by(f64::total_cmp);
+        let [least, .., most] = ratios[..] else { continue };
+        let median = ratios[ratios.len() / 2];
+        println!("{what}, {rounds} rounds: {median:.2} x ({least:.2} to {most:.2})");
+    }
     place.clear();
 }
 
@@ -86,8 +99,10 @@ fn run(plan: &Plan, state: &State) {
     );
 }
 
-fn ratio(what: &str, took: Duration, floor: Duration) {
-    println!("{what}: {:.2} x its floor", took.as_secs_f64() / floor.as_secs_f64());
+fn ratio(what: &str, took: Duration, floor: Duration) -> f64 {
+    let ratio = took.as_secs_f64() / floor.as_secs_f64();
+    println!("{what}: {ratio:.2} x its floor");
+    ratio
 }
 
 /// What all threads have computed so far, in the kernel too, in steps of a clock tick (`proc_pid_stat(5)`).

@@ -7,6 +7,8 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use rustc_hash::FxHashMap;
+
 use super::ahead::{FilePlace, LeasedFile, LeasesAhead};
 use super::execute::Run;
 use super::holding::directory_times;
@@ -17,7 +19,7 @@ use crate::kernel::{
 };
 use crate::plan::{Action, Deed, Located, Refusal, Touched, list_at, survey_at};
 use crate::shown::Shown;
-use crate::units::{Bytes, counted, grouped};
+use crate::units::{Bytes, Time, counted, grouped};
 
 /// So many files are leased ahead of the one that is taken: a few milliseconds.
 const FAR_AHEAD: usize = 96;
@@ -45,6 +47,29 @@ impl TakenTarget {
     /// The directory that it was taken from, and its name there.
     pub(super) fn located(&self) -> &Located {
         &self.located
+    }
+}
+
+/// The directory of a target that has been opened, with what its neighbours there have in common with it.
+struct OpenedPlace {
+    /// Of the target.
+    path: PathBuf,
+    located: Located,
+    area: Arc<PrivateDir>,
+    times: Option<(Time, Time)>,
+}
+
+impl OpenedPlace {
+    /// Another target, if its path names the same directory.
+    fn neighbour(&self, path: &Path) -> Option<Located> {
+        let (directory, name) = kernel::directory_and_name(path)?;
+        let (known, _) = kernel::directory_and_name(&self.path)?;
+        let is_same = known.as_os_str() == directory.as_os_str();
+        is_same.then(|| Located {
+            parent: Arc::clone(&self.located.parent),
+            name: name.to_owned(),
+            mount_point: Arc::clone(&self.located.mount_point),
+        })
     }
 }
 
@@ -94,7 +119,7 @@ impl Run<'_> {
         let cleared = self.compare_all(taken)?;
         let cleared = self.place_all(cleared);
         for (one, inventory) in &cleared {
-            if self.entries[one.at].action.deed == Deed::SetAside {
+            if matches!(self.entries[one.at].action.deed, Deed::SetAside) {
                 self.conclude_beside_copy(one);
             } else if self.is_moved_by_name(one) {
                 self.conclude(one.at, EntryState::Moved, String::new());
@@ -119,7 +144,7 @@ impl Run<'_> {
         self.areas.sync()?;
         // what is set aside keeps its list for the day when it is purged
         let is_held = |at: usize| self.entries[at].state == EntryState::Held;
-        let lists: HashMap<usize, &Inventory> = cleared
+        let lists: FxHashMap<usize, &Inventory> = cleared
             .iter()
             .filter(|(one, _)| is_held(one.at))
             .map(|(one, list)| (one.at, list))
@@ -135,26 +160,33 @@ impl Run<'_> {
         batch: &[usize],
     ) -> Result<Vec<(usize, Located, Arc<PrivateDir>)>, CarryOutError> {
         let mut ready: Vec<(usize, Located, Arc<PrivateDir>)> = Vec::new();
-        // nothing is changed yet: neighbours in one directory have the same times of it
-        let mut last: Option<(Arc<OwnedFd>, _)> = None;
+        // nothing is changed yet, and neighbours in one directory have it, its times and its area in common
+        let mut last: Option<OpenedPlace> = None;
         for at in batch {
             let action = &self.entries[*at].action;
-            let path = action.target.path.0.clone();
+            let path = &action.target.path.0;
             let opened = self.checks.permitted(action).and_then(|()| {
-                let located = self.checks.locate(&path)?;
-                let area = self.areas.of(&path, &located)?;
-                Ok((located, area))
+                if let Some(last) = last.as_ref()
+                    && let Some(located) = last.neighbour(path)
+                {
+                    return Ok((located, Arc::clone(&last.area), last.times));
+                }
+                let located = self.checks.locate(path)?;
+                let area = self.areas.of(path, &located)?;
+                let times = directory_times(located.parent.as_fd());
+                last = Some(OpenedPlace {
+                    path: path.clone(),
+                    located: located.clone(),
+                    area: Arc::clone(&area),
+                    times,
+                });
+                Ok((located, area, times))
             });
             match opened {
-                Ok((located, area)) => {
+                Ok((located, area, times)) => {
                     let entry = &mut self.entries[*at];
                     entry.area = Some(area.path().to_owned());
-                    let is_last = |(parent, _): &&(_, _)| Arc::ptr_eq(parent, &located.parent);
-                    entry.parent_before = match last.as_ref().filter(is_last) {
-                        Some((_, times)) => *times,
-                        None => directory_times(located.parent.as_fd()),
-                    };
-                    last = Some((Arc::clone(&located.parent), entry.parent_before));
+                    entry.parent_before = times;
                     entry.state = EntryState::Intended;
                     ready.push((*at, located, area));
                 }
@@ -181,7 +213,7 @@ impl Run<'_> {
         located: Located,
         area: Arc<PrivateDir>,
         leased: Option<LeasedFile>,
-    ) -> Result<TakenTarget, Refusal> {
+    ) -> Result<Box<TakenTarget>, Refusal> {
         if self.entries[at].action.emptied {
             self.look_at_emptied(at, &located)?;
         }
@@ -214,7 +246,7 @@ impl Run<'_> {
         }
         self.entries[at].parent_before = directory_times(located.parent.as_fd());
         let held = self.entries[at].held_name();
-        let one = TakenTarget { at, located, area, before, is_leased, moved: None };
+        let one = Box::new(TakenTarget { at, located, area, before, is_leased, moved: None });
         let located = &one.located;
         match action.deed {
             Deed::Link => self.link_and_take(&one)?,
@@ -291,7 +323,7 @@ impl Run<'_> {
         located: Located,
         area: Arc<PrivateDir>,
         before: Stat,
-    ) -> Result<TakenTarget, Refusal> {
+    ) -> Result<Box<TakenTarget>, Refusal> {
         let held = self.entries[at].held_name();
         self.entries[at].parent_before = directory_times(located.parent.as_fd());
         let taken = area.take(&located.parent, &located.name, held.as_ref());
@@ -300,7 +332,8 @@ impl Run<'_> {
         })?;
         self.entries[at].parent_after =
             directory_times(located.parent.as_fd()).map(|(_, written)| written);
-        let mut one = TakenTarget { at, located, area, before, is_leased: true, moved: None };
+        let taken = TakenTarget { at, located, area, before, is_leased: true, moved: None };
+        let mut one = Box::new(taken);
         match self.look_after_move(&one, &held) {
             Ok(moved) => {
                 // another of its names may be taken next, which changes the inode
@@ -334,8 +367,7 @@ impl Run<'_> {
 
     /// Beside the rename: it is the very inode, and nothing but its change time is different.
     fn look_after_move(&mut self, one: &TakenTarget, held: &str) -> Result<Stat, Refusal> {
-        let action = &self.entries[one.at].action;
-        let path = action.target.path.0.clone();
+        let path = &self.entries[one.at].action.target.path.0;
         let moved = one.area.stat(held.as_ref())?;
         let moved = moved.ok_or_else(|| Refusal::Gone(one.area.path().join(held)))?;
         // the rename itself changes the change time
@@ -343,7 +375,7 @@ impl Run<'_> {
         if moved.kind != Kind::Directory {
             if Facts::of(&moved) != expected {
                 let difference = "another entry came to its place, or it was written to".to_owned();
-                return Err(Refusal::Changed { path, difference });
+                return Err(Refusal::Changed { path: path.clone(), difference });
             }
             // our own rename is a change of the inode, which its other names have in common with it
             if moved.links > 1 {
@@ -351,8 +383,8 @@ impl Run<'_> {
             }
         }
         match self.leases.of(moved.dev, moved.ino) {
-            Some(lease) if !lease.is_unbroken().map_err(CallError::on(Op::Examine, &path))? => {
-                Err(Refusal::InUse { path, holder: None })
+            Some(lease) if !lease.is_unbroken().map_err(CallError::on(Op::Examine, path))? => {
+                Err(Refusal::InUse { path: path.clone(), holder: None })
             }
             _ => Ok(moved),
         }
@@ -361,8 +393,8 @@ impl Run<'_> {
     /// Step 4 for all that were taken, and the journal's word that those which pass may be removed.
     fn compare_all(
         &mut self,
-        taken: Vec<TakenTarget>,
-    ) -> Result<Vec<(TakenTarget, Inventory)>, CarryOutError> {
+        taken: Vec<Box<TakenTarget>>,
+    ) -> Result<Vec<(Box<TakenTarget>, Inventory)>, CarryOutError> {
         // what lies in the private directory can no longer be opened by its old path, so open files that are
         // collected now are all that there will be
         if taken.iter().any(|one| !one.is_leased) {
@@ -371,7 +403,7 @@ impl Run<'_> {
         let mut cleared = Vec::new();
         for one in taken {
             let compared = self.compare(&one).and_then(|list| {
-                if self.entries[one.at].action.deed == Deed::Link && one.is_leased {
+                if matches!(self.entries[one.at].action.deed, Deed::Link) && one.is_leased {
                     // compared before it was taken, and kept still since
                     self.copy_still_stands(&one)?;
                 } else {
@@ -400,11 +432,11 @@ impl Run<'_> {
 
     /// Writes down, with the lists, that what has been compared may be removed. What is set aside stays, so that nothing
     /// has to be known of it before its outcome.
-    fn clear(&mut self, compared: &[(TakenTarget, Inventory)]) -> Result<(), CarryOutError> {
+    fn clear(&mut self, compared: &[(Box<TakenTarget>, Inventory)]) -> Result<(), CarryOutError> {
         if compared.is_empty() {
             return Ok(());
         }
-        let stays = |entry: &EntryRecord| entry.action.deed == Deed::SetAside;
+        let stays = |entry: &EntryRecord| matches!(entry.action.deed, Deed::SetAside);
         for (one, _) in compared {
             let entry = &mut self.entries[one.at];
             if !stays(entry) {
@@ -413,7 +445,7 @@ impl Run<'_> {
         }
         // after a power cut, what the journal has as cleared must not stand in its old place, and what is linked must
         for (one, _) in compared {
-            if self.entries[one.at].action.deed == Deed::Link {
+            if matches!(self.entries[one.at].action.deed, Deed::Link) {
                 let path = &self.entries[one.at].action.target.path.0;
                 rustix::fs::fsync(&one.located.parent).map_err(CallError::on(Op::Sync, path))?;
             }
@@ -457,7 +489,7 @@ impl Run<'_> {
         let entry = &self.entries[one.at];
         let held = entry.held_name();
         let before = one.area.stat(held.as_ref()).ok().flatten();
-        if entry.action.deed == Deed::Link {
+        if matches!(entry.action.deed, Deed::Link) {
             if let Err(stranded) = self.unlink_and_give(one) {
                 return stranded;
             }

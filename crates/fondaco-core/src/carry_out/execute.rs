@@ -63,6 +63,8 @@ pub(super) struct BatchSize {
 
 /// So many actions are done together at most, if their files are leased.
 const MOST_ACTIONS: u64 = 4096;
+/// So many are in the first batch of those that grow.
+const FIRST_ACTIONS: usize = 2048;
 
 impl BatchSize {
     pub(super) fn new() -> Self {
@@ -71,9 +73,11 @@ impl BatchSize {
         Self { most, actions: 0, entries: 0 }
     }
 
-    /// For what holds no leases, and so need not be done with soon.
-    pub(super) fn without_leases() -> Self {
-        Self { most: 4 * MOST_ACTIONS as usize, actions: 0, entries: 0 }
+    /// For what holds no leases, and so need not be done with soon. The first batches, before which so many actions have
+    /// been `begun`, are smaller, so that whoever waits for them can begin.
+    pub(super) fn without_leases(begun: usize) -> Self {
+        let most = (FIRST_ACTIONS + begun).min(4 * MOST_ACTIONS as usize);
+        Self { most, actions: 0, entries: 0 }
     }
 
     /// Whether an action belongs to the batch too. Its target has so many entries.
@@ -141,10 +145,17 @@ pub fn carry_out(
         stopped: false,
     };
     run.go_through()?;
-    let Run { entries, stopped, checks, figures: Figures { freed, .. }, .. } = run;
+    let Run { entries, stopped, checks, areas, figures: Figures { freed, .. }, .. } = run;
+    let areas: Vec<PathBuf> = areas.all().map(|area| area.path().to_owned()).collect();
     let measured_of = freed.less(volumes.freed_elsewhere(&entries, &checks.overview));
-    let counted =
-        Counted { overview: &checks.overview, entries: &entries, freed: measured_of, state, clock };
+    let counted = Counted {
+        overview: &checks.overview,
+        entries: &entries,
+        areas: &areas,
+        freed: measured_of,
+        state,
+        clock,
+    };
     let (measured, reasons) = measure(&counted, &volumes.paths, used_before, &|| volumes.used());
     let ended = if stopped { RunState::Stopped } else { RunState::Done };
     let counts = journal.end(id, ended, measured, &reasons, &entries, clock())?;

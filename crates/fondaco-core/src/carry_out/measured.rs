@@ -19,6 +19,8 @@ pub(super) struct Counted<'a> {
     /// What can be said of its actions together.
     pub(super) overview: &'a Overview,
     pub(super) entries: &'a PackedList<EntryRecord>,
+    /// The private directories that it had; those that hold nothing are gone.
+    pub(super) areas: &'a [PathBuf],
     pub(super) freed: Bytes,
     pub(super) state: &'a State,
     pub(super) clock: &'a dyn Fn() -> Time,
@@ -32,13 +34,16 @@ pub(super) fn measure(
     before: Option<Bytes>,
     used: &dyn Fn() -> Option<Bytes>,
 ) -> (Option<i64>, Vec<String>) {
+    let holding =
+        run.areas.iter().filter_map(|area| Some(kernel::stat_path(area).ok()?.allocated()));
+    let holding: Bytes = holding.sum();
     let after = before.and_then(|before| {
-        let expected = before.get().saturating_sub(run.freed.get());
+        let expected = before.get().saturating_sub(run.freed.get()) + holding.get();
         let (used, settled) = used_when_settled(volumes, expected, used)?;
         Some((before.get() as i64 - used.get() as i64, settled))
     });
     let Some((measured, settled)) = after else { return (None, Vec::new()) };
-    (Some(measured), reasons(run, measured, settled))
+    (Some(measured), reasons(run, measured, holding, settled))
 }
 
 /// Differences below this are the file system's own book-keeping.
@@ -93,7 +98,7 @@ fn used_when_settled(
 
 /// What is known to make the difference, and how much of it is left over; nothing if there is none.
 /// `settled`: the volumes say the same for a while.
-fn reasons(run: &Counted<'_>, measured: i64, settled: bool) -> Vec<String> {
+fn reasons(run: &Counted<'_>, measured: i64, holding: Bytes, settled: bool) -> Vec<String> {
     let binary = |bytes: Bytes| bytes.shown(UnitStyle::Binary);
     let mut missing = run.freed.get() as i64 - measured;
     if missing.unsigned_abs() < NOISE {
@@ -111,6 +116,9 @@ fn reasons(run: &Counted<'_>, measured: i64, settled: bool) -> Vec<String> {
         false => Bytes::ZERO,
     };
     tell(archives, "were taken by archives on the same volume");
+    if holding.get() >= NOISE {
+        tell(holding, "are taken by the list of names of the holding area");
+    }
     tell(still_held(run), "were removed while a process has them open, and are freed when it ends");
     let saved = match run.overview.has(|deed| matches!(deed, Deed::Save { .. })) {
         true => saved(run),
@@ -161,10 +169,9 @@ fn still_held(run: &Counted<'_>) -> Bytes {
         .filter(|inode| inodes.contains(inode))
         .collect();
     // a file that was open in a removed tree goes by the name that it had in a private directory
-    let areas = paths(run, |entry| entry.area.as_deref());
     let is_ours = |file: &&DeletedFile| {
         removed.contains(&(file.dev, file.ino))
-            || areas.iter().any(|area| file.path.starts_with(area))
+            || run.areas.iter().any(|area| file.path.starts_with(area))
     };
     held.files.iter().filter(is_ours).filter_map(|file| file.allocated).sum()
 }

@@ -153,8 +153,11 @@ impl Run<'_> {
     /// to where it was. The rest is returned.
     pub(super) fn place_all(
         &mut self,
-        cleared: Vec<(TakenTarget, Inventory)>,
-    ) -> Vec<(TakenTarget, Inventory)> {
+        cleared: Vec<(Box<TakenTarget>, Inventory)>,
+    ) -> Vec<(Box<TakenTarget>, Inventory)> {
+        if !self.checks.overview.has(|deed| matches!(deed, Deed::Move { .. })) {
+            return cleared;
+        }
         let mut parents: HashMap<PathBuf, OwnedFd> = HashMap::new();
         let mut rest = Vec::new();
         for (one, inventory) in cleared {
@@ -247,6 +250,9 @@ impl Run<'_> {
 
     /// Removes the copies that have got no place.
     pub(super) fn clear_copies(&self) {
+        if !self.checks.overview.has(|deed| matches!(deed, Deed::Move { .. })) {
+            return;
+        }
         for area in self.areas.all() {
             if let Err(refusal) = clear_copies_in(&area) {
                 tracing::warn!(area = %Shown(area.path()), reason = %refusal, "a copy is left");

@@ -96,7 +96,7 @@ struct Purge {
 
 /// What is about to be removed, as it was found to be.
 struct Looked {
-    entry: EntryRecord,
+    entry: Box<EntryRecord>,
     area: Arc<PrivateDir>,
     list: Inventory,
     /// No process has it open: it is a regular file with one name, which only root could open where it lies.
@@ -119,7 +119,7 @@ struct NotPurged {
 }
 
 /// What became of an entry: the bytes that were freed, or why it is still there.
-type Removed = (EntryRecord, Result<Bytes, NotPurged>);
+type Removed = (Box<EntryRecord>, Result<Bytes, NotPurged>);
 
 impl Purge {
     fn go_through(
@@ -127,7 +127,7 @@ impl Purge {
         remover: &mut Remover<'_, '_>,
         goes_on: &dyn Fn() -> bool,
     ) -> Result<(), CarryOutError> {
-        let (mut first, mut lists) = (1, HashMap::new());
+        let (mut first, mut begun, mut lists) = (1, 0, HashMap::new());
         'all: while let Some(part) =
             self.journal.held_from(self.run, first, &self.begun, &mut lists)?
         {
@@ -139,11 +139,12 @@ impl Purge {
                 }
                 let mut size = match self.holds_leases {
                     true => BatchSize::new(),
-                    false => BatchSize::without_leases(),
+                    false => BatchSize::without_leases(begun),
                 };
                 let takes = |entry: &&EntryRecord| size.takes(entry.action.target.entries);
                 let length = rest.iter().take_while(takes).count();
                 let after = rest.split_off(length);
+                begun += length;
                 let batch = self.look(std::mem::replace(&mut rest, after), &mut lists)?;
                 remover.begin(batch);
                 while let Some(removed) = remover.ended(1) {
@@ -185,7 +186,9 @@ impl Purge {
         let open: OpenNow<'_> = LazyCell::new(Box::new(move || OpenFiles::collect(now)));
         let (mut looked, mut leases) = (Vec::with_capacity(batch.len()), Leases::default());
         let mut known = HashSet::new();
-        for mut entry in batch {
+        for entry in batch {
+            // it is handed on twice
+            let mut entry = Box::new(entry);
             let kept = lists.remove(&entry.action.number);
             if kept.is_some() {
                 known.insert(entry.action.number);
@@ -195,13 +198,13 @@ impl Purge {
                     entry.state = EntryState::Purging;
                     looked.push(Looked { entry, area, list, is_unused });
                 }
-                Err(refusal) => self.returned.refused.push((entry, refusal.to_string())),
+                Err(refusal) => self.returned.refused.push((*entry, refusal.to_string())),
             }
         }
         // the journal has the lists, but for those of runs that did not keep them
         let begun = looked.iter().map(|one| {
             let is_known = known.contains(&one.entry.action.number);
-            (&one.entry, (!is_known).then_some(&one.list))
+            (&*one.entry, (!is_known).then_some(&one.list))
         });
         self.journal.write_with(self.run, begun)?;
         self.holds_leases = !leases.is_empty();
@@ -232,16 +235,16 @@ impl Purge {
             }
             refused.push(entry);
         }
-        self.journal.write(self.run, done.iter().chain(&refused))?;
+        self.journal.write(self.run, done.iter().chain(&refused).map(|entry| &**entry))?;
         for entry in &done {
             if let Some(area) = entry.area.as_ref().filter(|area| !self.emptied.contains(*area)) {
                 self.emptied.insert(area.clone());
             }
         }
-        self.returned.done.extend(done);
+        self.returned.done.extend(done.into_iter().map(|entry| *entry));
         self.returned.refused.extend(refused.into_iter().map(|entry| {
             let reason = entry.message.clone();
-            (entry, reason)
+            (*entry, reason)
         }));
         Ok(())
     }

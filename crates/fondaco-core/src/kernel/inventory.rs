@@ -271,7 +271,8 @@ impl InventoryWriter {
     ///
     /// If the compressor cannot be made.
     pub fn new() -> io::Result<Self> {
-        Ok(Self { out: None, waiting: Vec::new() })
+        // the list of a single file is not to grow in steps
+        Ok(Self { out: None, waiting: Vec::with_capacity(128) })
     }
 
     /// Adds an entry; a directory comes before what it holds.

@@ -4,11 +4,12 @@
 //! mapping refers to the inode, whoever holds it and whether or not `/proc` shows it, and makes a later
 //! opener wait until the lease is given back. A lease outlives a rename.
 
-use std::collections::HashMap;
 use std::io;
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::thread::JoinHandle;
+
+use rustc_hash::FxHashMap;
 
 use super::stat::Stat;
 
@@ -81,7 +82,7 @@ impl Lease {
 
 /// Leases that are held together, one for each inode: this program's own open files would refuse a second one.
 #[derive(Debug, Default)]
-pub struct Leases(HashMap<(u64, u64), Held>);
+pub struct Leases(FxHashMap<(u64, u64), Held>);
 
 /// A lease, and how many names its file had when it was leased.
 #[derive(Debug)]

@@ -181,13 +181,17 @@ impl Journal {
             .map_err(&wrap)?;
         let run = transaction.last_insert_rowid();
         let firsts = (0..plan.actions.len()).step_by(TOGETHER);
-        let range = |first| plan.actions.range(first..first + TOGETHER);
         std::thread::scope(|scope| {
             // packed on a thread while they are shown, where there are many
             let (send, packed_ahead) = sync_channel(4);
-            let all = firsts.clone();
+            let mut rest = plan.actions.iter();
             let pack_all = move || {
-                all.map(|first| packed::pack(range(first))).try_for_each(|list| send.send(list))
+                while rest.len() > 0 {
+                    let list = packed::pack(rest.by_ref().take(TOGETHER));
+                    if send.send(list).is_err() {
+                        return;
+                    }
+                }
             };
             if plan.actions.len() > TOGETHER {
                 // without a thread each is packed when it is its turn
@@ -195,9 +199,11 @@ impl Journal {
             } else {
                 drop(pack_all);
             }
+            let mut rest = plan.actions.iter();
             for first in firsts {
-                range(first).for_each(|action| each(&action));
-                let list = packed_ahead.recv().unwrap_or_else(|_| packed::pack(range(first)));
+                rest.by_ref().take(TOGETHER).for_each(|action| each(&action));
+                let pack = || packed::pack(plan.actions.range(first..first + TOGETHER));
+                let list = packed_ahead.recv().unwrap_or_else(|_| pack());
                 let list = list.map_err(not_written).map_err(&wrap)?;
                 insert_actions(&transaction, run, first + 1, &list).map_err(&wrap)?;
             }
@@ -466,7 +472,9 @@ impl Journal {
         at: &str,
         lists: &mut HashMap<u32, Inventory>,
     ) -> Result<Option<Vec<EntryRecord>>, JournalError> {
-        self.part_from(run, first, at, MANY_ROWS, Some(lists))
+        // whoever removes what is held can begin with the first of it
+        let rows = if first == 1 { FIRST_ROWS } else { MANY_ROWS };
+        self.part_from(run, first, at, rows, Some(lists))
     }
 
     /// As [`Journal::held_from`], of so many rows.
@@ -500,6 +508,8 @@ type Counts = Vec<(EntryState, u64)>;
 const SOME_ROWS: u32 = 4;
 /// The same where the journal and the device are synced once for all of them.
 const MANY_ROWS: u32 = 16;
+/// And at first.
+const FIRST_ROWS: u32 = 2;
 
 /// The numbers of all actions that a run may have.
 const ALL: (u32, u32) = (0, u32::MAX);

@@ -2,18 +2,21 @@
 //!
 //! Records are kept in pages of some hundred. A page is unpacked when one of its records is asked for, and packed again
 //! when others have been asked for since, on a thread of its own. So a million actions take some fifty megabytes and not a
-//! thousand.
+//! thousand. Whoever goes through a list finds the next page unpacked by another thread.
 
 use std::borrow::Borrow;
 use std::collections::VecDeque;
 use std::fmt;
 use std::marker::PhantomData;
 use std::ops::{Deref, Index, IndexMut, Range};
-use std::sync::mpsc::{SyncSender, sync_channel};
-use std::sync::{Arc, LazyLock, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use serde::de::{SeqAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+use self::workers::{Unpacking, pack_soon};
+
+mod workers;
 
 /// A record that can be kept in a compact form of this program's own. That of actions stands in the journal too: see
 /// [`CompactAction`](crate::plan::CompactAction) before it is changed.
@@ -41,8 +44,21 @@ const LEVEL: i32 = 1;
 pub struct PackedList<T> {
     pages: Vec<Page<T>>,
     len: usize,
-    /// The pages that are unpacked, the longest of them first. Some may be named twice.
-    open: Mutex<VecDeque<usize>>,
+    open: Mutex<OpenPages<T>>,
+}
+
+/// What is unpacked of a list.
+struct OpenPages<T> {
+    /// The pages, the longest open of them first. Some may be named twice.
+    pages: VecDeque<usize>,
+    /// The page behind the one that was opened last, if that was the next of the one before it.
+    ahead: Option<Unpacking<T>>,
+}
+
+impl<T> OpenPages<T> {
+    fn of(pages: VecDeque<usize>) -> Mutex<Self> {
+        Mutex::new(Self { pages, ahead: None })
+    }
 }
 
 #[derive(Clone)]
@@ -90,33 +106,6 @@ impl<T: Packable> Form<T> {
     }
 }
 
-/// Packs one page.
-type PackJob = Box<dyn FnOnce() + Send>;
-
-/// Packs pages on a thread of its own: whoever goes through a long list changes the next records meanwhile. Where no thread
-/// can be begun, and where it has much to do, pages are packed at once.
-static PACKER: LazyLock<Option<SyncSender<PackJob>>> = LazyLock::new(|| {
-    const MOST_WAITING: usize = 16;
-    let (send, jobs) = sync_channel::<PackJob>(MOST_WAITING);
-    let work = move || jobs.iter().for_each(|job| job());
-    std::thread::Builder::new().name("packer".to_owned()).spawn(work).ok().map(|_| send)
-});
-
-fn pack_soon<T: Packable>(records: Arc<Vec<T>>) -> Form<T> {
-    let form = Arc::new(OnceLock::new());
-    let (place, packed) = (Arc::clone(&form), Arc::clone(&records));
-    let job = Box::new(move || {
-        let of = std::panic::AssertUnwindSafe(|| Form::of(Arc::clone(&packed)));
-        // whoever waits for the page must not wait forever
-        let form = std::panic::catch_unwind(of).unwrap_or(Form::Plain(packed));
-        drop(place.set(form));
-    });
-    match PACKER.as_ref().map(|packer| packer.try_send(job)) {
-        Some(Ok(())) => Form::Soon(form),
-        _ => Form::of(records),
-    }
-}
-
 impl<T: Packable> Page<T> {
     fn records(&self) -> &Arc<Vec<T>> {
         self.open.get_or_init(|| self.unpacked())
@@ -150,7 +139,7 @@ impl<T: Packable> Page<T> {
 impl<T: Packable> PackedList<T> {
     /// An empty list.
     pub fn new() -> Self {
-        Self { pages: Vec::new(), len: 0, open: Mutex::default() }
+        Self { pages: Vec::new(), len: 0, open: OpenPages::of(VecDeque::new()) }
     }
 
     /// How many records it has.
@@ -230,31 +219,53 @@ impl<T: Packable> PackedList<T> {
     /// The records at these places, in order.
     pub fn range(&self, places: Range<usize>) -> Iter<'_, T> {
         let places = places.start.min(self.len)..places.end.min(self.len);
-        Iter { list: self, places, page: None }
+        Iter { list: self, places, page: None, ahead: None }
     }
 
     /// Packs pages again that were unpacked, but for the last of them.
     pub fn trim(&mut self) {
         let open = self.open.get_mut().unwrap_or_else(PoisonError::into_inner);
-        while open.len() > MOST_OPEN {
-            let Some(page) = open.pop_front() else { break };
+        while open.pages.len() > MOST_OPEN {
+            let Some(page) = open.pages.pop_front() else { break };
             self.pages[page].close();
         }
     }
 
     fn page_of(&self, at: usize) -> Option<usize> {
-        (at < self.len).then(|| self.pages.partition_point(|page| page.start <= at) - 1)
-    }
-
-    fn make_open(&self, page: usize) {
-        if self.pages[page].open.get().is_none() {
-            self.pages[page].records();
-            self.note_open(page);
+        let has_it = |page: &Page<T>| (page.start..page.start + page.count).contains(&at);
+        // where no record was taken out before it, all pages but the last are full
+        match self.pages.get(at / PAGE).is_some_and(has_it) {
+            true => Some(at / PAGE),
+            false => {
+                (at < self.len).then(|| self.pages.partition_point(|page| page.start <= at) - 1)
+            }
         }
     }
 
+    fn make_open(&self, page: usize) {
+        if self.pages[page].open.get().is_some() {
+            return;
+        }
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(records) = open.ahead.take().and_then(|ahead| ahead.records_of(page)) {
+            // another thread may have opened it meanwhile
+            drop(self.pages[page].open.set(records));
+        }
+        self.pages[page].records();
+        if open.pages.back().is_some_and(|last| last + 1 == page) {
+            open.ahead = self.unpack_ahead(page + 1);
+        }
+        open.pages.push_back(page);
+    }
+
+    /// Has a page unpacked that will be asked for next.
+    fn unpack_ahead(&self, page: usize) -> Option<Unpacking<T>> {
+        let next = self.pages.get(page).filter(|page| page.open.get().is_none())?;
+        Unpacking::begin(page, next.packed.as_ref()?, next.count)
+    }
+
     fn note_open(&self, page: usize) {
-        self.open.lock().unwrap_or_else(PoisonError::into_inner).push_back(page);
+        self.open.lock().unwrap_or_else(PoisonError::into_inner).pages.push_back(page);
     }
 }
 
@@ -266,8 +277,8 @@ impl<T: Packable> Default for PackedList<T> {
 
 impl<T: Packable> Clone for PackedList<T> {
     fn clone(&self) -> Self {
-        let open = self.open.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        Self { pages: self.pages.clone(), len: self.len, open: Mutex::new(open) }
+        let open = self.open.lock().unwrap_or_else(PoisonError::into_inner).pages.clone();
+        Self { pages: self.pages.clone(), len: self.len, open: OpenPages::of(open) }
     }
 }
 
@@ -392,6 +403,8 @@ pub struct Iter<'a, T> {
     places: Range<usize>,
     /// The page at hand, where it begins, and its records.
     page: Option<(usize, Arc<Vec<T>>)>,
+    /// The page behind it, if its records are asked for too.
+    ahead: Option<Unpacking<T>>,
 }
 
 impl<T: Packable> Iter<'_, T> {
@@ -400,9 +413,14 @@ impl<T: Packable> Iter<'_, T> {
         let (start, page) = match self.page.as_ref().filter(is_here) {
             Some((start, page)) => (*start, Arc::clone(page)),
             None => {
-                let page = &self.list.pages[self.list.page_of(at)?];
+                let number = self.list.page_of(at)?;
+                let page = &self.list.pages[number];
+                let ahead = self.ahead.take().and_then(|ahead| ahead.records_of(number));
+                if self.places.contains(&(page.start + page.count)) {
+                    self.ahead = self.list.unpack_ahead(number + 1);
+                }
                 // what is unpacked already is not unpacked twice
-                let (start, page) = (page.start, page.peek());
+                let (start, page) = (page.start, ahead.unwrap_or_else(|| page.peek()));
                 self.page = Some((start, Arc::clone(&page)));
                 (start, page)
             }

@@ -10,7 +10,7 @@ use std::path::PathBuf;
 use common::{Mounted, NOW, Place, planned};
 use fondaco_core::carry_out::{EntryRecord, EntryState, Journal, carry_out, purge, put_back};
 use fondaco_core::packed_list::Record;
-use fondaco_core::plan::{Deed, Draft, Plan, Planned, Put, Review, survey};
+use fondaco_core::plan::{Choice, Deed, Draft, Plan, Planned, Put, Review, Reviewer, survey};
 use fondaco_core::units::Bytes;
 use fondaco_core::volume::used_below;
 use proptest::prelude::*;
@@ -210,4 +210,28 @@ fn what_keeps_the_measure_below_the_count_is_named() {
     assert!(summary.reasons.len() == 1, "nothing is left over: {:?}", summary.reasons);
     let journal = Journal::open(&place.state.journal_file()).unwrap();
     assert_eq!(journal.run(summary.run).unwrap().unwrap().reasons, summary.reasons);
+}
+
+#[test]
+fn the_list_of_names_of_what_is_set_aside_is_counted_with_the_measure() {
+    let Some(mounted) = Mounted::new("ext4", 100) else { return };
+    let elsewhere = tempfile::tempdir().unwrap();
+    let mut place = Place::at(&mounted.path());
+    place.state =
+        fondaco_core::state::State::open(&elsewhere.path().canonicalize().unwrap()).unwrap();
+    let paths = (0..12_000).map(|number| place.root.join(format!("{number}.log")));
+    let paths: Vec<PathBuf> = paths.collect();
+    paths.iter().for_each(|path| std::fs::write(path, b"").unwrap());
+    let reviewer = Reviewer::new(&place.state, NOW);
+    let mut draft = Draft::default();
+    for path in paths {
+        draft.put(reviewer.plan(&Choice::Path(path), &Deed::SetAside, "by hand").unwrap());
+    }
+    let plan = draft.to_plan(Vec::new(), NOW).unwrap();
+    let watch = |_: &_| ControlFlow::Continue(());
+    let summary = carry_out(&plan, &place.state, &|| NOW, &watch).unwrap();
+    assert_eq!(summary.count(EntryState::Held), 12_000);
+    assert!(summary.measured.unwrap() <= -(128 << 10), "{:?}", summary.measured);
+    let [reason] = &summary.reasons[..] else { panic!("{:?}", summary.reasons) };
+    assert!(reason.contains("list of names of the holding area"), "{reason}");
 }

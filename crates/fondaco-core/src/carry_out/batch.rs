@@ -391,6 +391,7 @@ impl Run<'_> {
     }
 
     /// Step 4 for all that were taken, and the journal's word that those which pass may be removed.
+    #[expect(clippy::vec_box, reason = "some hundred bytes, which go from list to list")]
     fn compare_all(
         &mut self,
         taken: Vec<Box<TakenTarget>>,

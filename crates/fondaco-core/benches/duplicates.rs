@@ -1,7 +1,7 @@
 //! How long a search for equal files takes, beside the least that any program must do which hashes all that could be
 //! equal: two threads that read every candidate and hash it with BLAKE3.
 //!
-//! `cargo bench -p fondaco-core --bench duplicates -- DIR [cold]`, with a tree whose files have contents. `cold` has the
+//! `cargo bench -p fondaco-core --bench duplicates -- DIR [ROUNDS] [cold]`, with a tree whose files have contents. `cold` has the
 //! page cache emptied before each part, for which it must be root.
 #![allow(missing_docs, clippy::unwrap_used)]
 
@@ -23,7 +23,8 @@ fn main() {
         std::env::args().skip(1).filter(|argument| !argument.starts_with('-')).collect();
     let at =
         PathBuf::from(given.first().expect("say where: cargo bench --bench duplicates -- DIR"));
-    let cold = given.get(1).is_some_and(|word| word == "cold");
+    let cold = given.iter().skip(1).any(|word| word == "cold");
+    let rounds = given.iter().skip(1).find_map(|word| word.parse().ok()).unwrap_or(3);
     let mut scan = Scan::start(&[at.canonicalize().unwrap()], &Options::new(Time::now())).unwrap();
     scan.wait();
     let catalog = scan.catalog();
@@ -39,30 +40,39 @@ fn main() {
     assert_eq!(paths.len(), candidates.len());
     let directory = tempfile::tempdir().unwrap();
     let file = directory.path().join("hashes.db");
-    let (mut floor, mut first, mut second) = (Duration::MAX, Duration::MAX, Duration::MAX);
-    for _ in 0..3 {
-        floor = floor.min(timed(cold, || hash_all(&paths)));
+    let (mut floors, mut firsts, mut seconds) = (Vec::new(), Vec::new(), Vec::new());
+    let ratio = |one: Duration, other: Duration| one.as_secs_f64() / other.as_secs_f64();
+    for round in 0..rounds {
+        let floor = timed(cold, || hash_all(&paths));
         let mut found = None;
-        first = first.min(timed(cold, || {
+        let first = timed(cold, || {
             found =
                 Some(find(&catalog, &candidates, &Known::open(&file, true, Time::now()).unwrap()));
-        }));
-        tell(&found.unwrap());
-        second = second.min(timed(cold, || {
+        });
+        let second = timed(cold, || {
             let again =
                 find(&catalog, &candidates, &Known::open(&file, false, Time::now()).unwrap());
-            let figures = &again.figures;
-            println!(
-                "  the second one read {} bytes in {:.2?}",
-                figures.read.get(),
-                figures.elapsed
-            );
-        }));
+            assert_eq!(again.figures.read.get(), 0);
+        });
+        if round == 0 {
+            tell(&found.unwrap());
+        }
+        println!("  hashing {floor:.2?}, search {first:.2?}, second search {second:.2?}");
+        floors.push(floor.as_secs_f64());
+        // the machine drifts: what stands beside each other in time is compared
+        firsts.push(ratio(first, floor));
+        seconds.push(ratio(second, first));
     }
-    let ratio = |one: Duration, other: Duration| one.as_secs_f64() / other.as_secs_f64();
-    println!("hashing all candidates, two threads: {floor:.2?}");
-    println!("search: {first:.2?}, {:.2} x that", ratio(first, floor));
-    println!("second search: {second:.2?}, {:.2} x the first", ratio(second, first));
+    let median = |mut all: Vec<f64>| {
+        all.sort_by(f64::total_cmp);
+        (all[all.len() / 2], all[0], all[all.len() - 1])
+    };
+    let (middle, least, most) = median(floors);
+    println!("hashing all candidates, two threads: {middle:.2} s ({least:.2} to {most:.2})");
+    let (middle, least, most) = median(firsts);
+    println!("search: {middle:.2} x that ({least:.2} to {most:.2})");
+    let (middle, least, most) = median(seconds);
+    println!("second search: {middle:.2} x the first ({least:.2} to {most:.2})");
     let found = find(&catalog, &candidates, &Known::nothing());
     let begun = Instant::now();
     let rows = Containment::new(catalog.whole(), &[root], &found.sets).rows(0.5);

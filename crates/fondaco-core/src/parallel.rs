@@ -69,6 +69,11 @@ pub(crate) fn part_of(count: usize, least: usize) -> usize {
     count.div_ceil(threads()).max(least).max(1)
 }
 
+/// As [`part_of`], of things of which some take longer: a few parts for each thread.
+pub(crate) fn small_part_of(count: usize, least: usize) -> usize {
+    part_of(count, 1).div_ceil(8).max(least)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

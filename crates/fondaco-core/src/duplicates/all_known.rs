@@ -37,7 +37,7 @@ pub(super) fn take_known(alike: &Alike, shared: &Shared<'_>) -> Vec<Rest> {
 
 /// Groups that follow each other, about as many files together.
 fn parts(alike: &Alike) -> Vec<Range<usize>> {
-    let together = parallel::part_of(alike.files().len(), LEAST_TOGETHER).min(MOST_TOGETHER);
+    let together = parallel::small_part_of(alike.files().len(), LEAST_TOGETHER).min(MOST_TOGETHER);
     let (mut parts, mut from, mut files) = (Vec::new(), 0, 0);
     for number in 0..alike.len() {
         files += alike.group(number).map_or(0, <[Candidate]>::len);

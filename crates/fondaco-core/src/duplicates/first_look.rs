@@ -8,14 +8,14 @@ use std::ops::Range;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering::Relaxed};
+use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize, Ordering::Relaxed};
 
 use rustix::fs::{Mode, OFlags, ResolveFlags};
 use rustix::io::{Errno, ReadWriteFlags};
 
 use super::candidates::{Candidate, Candidates};
 use super::contents::end_of_step;
-use super::known::{AsRead, Read};
+use super::known::{AsRead, Read, ReadNow};
 use super::search::{NotRead, Shared};
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::{self, CallError, Op};
@@ -66,8 +66,11 @@ impl Look {
 /// So many files are looked at by one thread before it asks for more.
 const TOGETHER: usize = 256;
 
+/// For fewer files than this no thread is begun to look up what is known.
+const LEAST_FILES: usize = 4096;
+
 /// For fewer groups than this no thread is begun.
-const LEAST_GROUPS: usize = 256;
+const LEAST_GROUPS: usize = 128;
 
 /// Groups of files of one length whose first bytes are the same.
 pub(super) struct Alike {
@@ -95,7 +98,7 @@ impl Alike {
 
 /// Looks at the first bytes of all candidates, and leaves those that have them in common with another one, in the order of
 /// the groups; the rest is done. Takes twelve bytes for each meanwhile.
-pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>, threads: usize) -> Alike {
+pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>) -> Alike {
     let looks: Vec<AtomicU64> = candidates.files.iter().map(|_| AtomicU64::new(0)).collect();
     let look_at = |files: &[u32], buffer: &mut [u8]| {
         let found = look_at(&candidates, files, shared, buffer);
@@ -103,9 +106,9 @@ pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>, threads: u
             looks[*at as usize].store(look.0, Relaxed);
         }
     };
-    each_part(&unknown(&candidates, &looks, shared), shared, threads, &look_at);
+    each_part(&unknown(&candidates, &looks, shared), shared, &look_at);
     let Candidates { files, groups } = candidates;
-    let part = parallel::part_of(groups.len(), LEAST_GROUPS);
+    let part = parallel::small_part_of(groups.len(), LEAST_GROUPS);
     let parts = parallel::each(groups.chunks(part), |groups| alike(&files, groups, &looks, shared));
     let mut all = Alike { files: Vec::new(), groups: Vec::new() };
     for Alike { files, groups } in parts {
@@ -119,33 +122,35 @@ pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>, threads: u
 /// Takes what is known of candidates as they were scanned, which then need not be asked for, and gives the others in the
 /// order of the catalog.
 fn unknown(candidates: &Candidates, looks: &[AtomicU64], shared: &Shared<'_>) -> Vec<u32> {
-    let all = 0..candidates.files.len() as u32;
     let is_told = |at: u32| looks[at as usize].load(Relaxed) != Look::LEFT_OUT.0;
     shared.known.firsts(&candidates.files, |at, first| {
         looks[at].store(Look::new(first, true).0, Relaxed);
         !shared.is_stopped()
     });
-    let parts = parallel::each(parallel::split(all, parallel::ENTRIES), |part| {
-        let known = |at: &u32| {
-            let first = shared.known.of_scanned(&candidates.files[*at as usize])?.first()?;
-            looks[*at as usize].store(Look::new(first, true).0, Relaxed);
-            Some(())
-        };
-        let left = part.filter(|at| shared.is_stopped() || !is_told(*at) && known(at).is_none());
-        left.collect::<Vec<u32>>()
+    // for each entry of the catalog one more than its place among the candidates: sorting them takes longer, and does not
+    // hear a stop
+    let last = candidates.files.iter().map(|file| file.entry.0).max();
+    let by_entry: Vec<AtomicU32> =
+        (0..last.map_or(0, |last| last as usize + 1)).map(|_| AtomicU32::new(0)).collect();
+    let count = candidates.files.len() as u32;
+    let part = parallel::small_part_of(count as usize, LEAST_FILES) as u32;
+    parallel::each((0..count).step_by(part as usize), |from| {
+        for at in (from..count.min(from.saturating_add(part)))
+            .filter(|at| !shared.is_stopped() && !is_told(*at))
+        {
+            let file = &candidates.files[at as usize];
+            match shared.known.first_of_scanned(file) {
+                Some(first) => looks[at as usize].store(Look::new(first, true).0, Relaxed),
+                None => by_entry[file.entry.0 as usize].store(at + 1, Relaxed),
+            }
+        }
     });
-    let mut unknown = parts.concat();
-    unknown.sort_unstable_by_key(|at| candidates.files[*at as usize].entry);
-    unknown
+    let found = by_entry.iter().take_while(|_| !shared.is_stopped());
+    found.filter_map(|at| at.load(Relaxed).checked_sub(1)).collect()
 }
 
 /// Does something to some files at a time, on several threads, until it is stopped.
-fn each_part(
-    files: &[u32],
-    shared: &Shared<'_>,
-    threads: usize,
-    act: &(dyn Fn(&[u32], &mut [u8]) + Sync),
-) {
+fn each_part(files: &[u32], shared: &Shared<'_>, act: &(dyn Fn(&[u32], &mut [u8]) + Sync)) {
     let next = AtomicUsize::new(0);
     let work = || {
         let mut buffer = [0; 16];
@@ -158,13 +163,8 @@ fn each_part(
             act(part, &mut buffer);
         }
     };
-    std::thread::scope(|scope| {
-        for _ in 1..threads.min(files.len().div_ceil(TOGETHER)) {
-            // fewer threads take longer
-            let _ = std::thread::Builder::new().spawn_scoped(scope, work);
-        }
-        work();
-    });
+    let is_ended = || shared.is_stopped() || next.load(Relaxed) >= files.len();
+    shared.on_threads(files.len().div_ceil(TOGETHER), &is_ended, &work);
 }
 
 /// The files of some groups that have their first bytes in common with another one.
@@ -177,6 +177,9 @@ fn alike(
     let mut alike = Alike { files: Vec::new(), groups: Vec::new() };
     let mut of_group: Vec<(Look, &Candidate)> = Vec::new();
     for range in groups {
+        if shared.is_stopped() {
+            break;
+        }
         let range = range.start as usize..range.end as usize;
         let found = looks[range.clone()].iter().map(|look| Look(look.load(Relaxed)));
         of_group.clear();
@@ -213,16 +216,20 @@ fn look_at(
     let entries: Vec<EntryId> = files.iter().map(|file| file.entry).collect();
     let places = shared.places.places(&entries);
     let mut directory: Option<(EntryId, OwnedFd)> = None;
+    // they are remembered together: threads would wait for each other
+    let mut read = Vec::with_capacity(files.len());
     for (at, (file, (parent, name))) in files.into_iter().zip(places).enumerate() {
         if shared.is_stopped() {
             break;
         }
         let opened = open_directory(&mut directory, parent, file.device(), shared);
         let look = match &opened {
-            Ok(Some(directory)) => look_at_one(file, directory.as_fd(), &name, shared, buffer),
+            Ok(Some(directory)) => {
+                look_at_one(file, directory.as_fd(), &name, shared, buffer, &mut read)
+            }
             Ok(None) => {
                 let path = shared.path(file.entry);
-                look_at_one(file, rustix::fs::CWD, path.as_os_str(), shared, buffer)
+                look_at_one(file, rustix::fs::CWD, path.as_os_str(), shared, buffer, &mut read)
             }
             Err(error) => {
                 let again = std::io::Error::from(error.source.kind());
@@ -234,6 +241,7 @@ fn look_at(
             Err(reason) => shared.not_read(file.entry, shared.path(file.entry), reason),
         }
     }
+    shared.known.remember(&read);
     looks
 }
 
@@ -252,9 +260,16 @@ fn open_directory<'d>(
             return Ok(None);
         }
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
-        let _turn = shared.turn(device);
-        let opened = rustix::fs::open(&path, flags, Mode::empty())
-            .map_err(CallError::on(Op::OpenDirectory, &path))?;
+        let in_memory =
+            shared.turns(device).then(|| cached(rustix::fs::CWD, path.as_os_str(), flags));
+        let opened = in_memory.flatten().map_or_else(
+            || {
+                let _turn = shared.turn(device);
+                rustix::fs::open(&path, flags, Mode::empty())
+            },
+            Ok,
+        );
+        let opened = opened.map_err(CallError::on(Op::OpenDirectory, &path))?;
         *last = Some((wanted, opened));
     }
     Ok(last.as_ref().map(|(_, directory)| directory))
@@ -266,6 +281,7 @@ fn look_at_one(
     name: &OsStr,
     shared: &Shared<'_>,
     buffer: &mut [u8],
+    all_read: &mut Vec<ReadNow>,
 ) -> Result<Look, NotRead> {
     let failed = |op| {
         move |error: std::io::Error| {
@@ -300,7 +316,7 @@ fn look_at_one(
         true => Read { steps: Vec::new(), whole: Some(hash) },
         false => Read { steps: vec![digest], whole: None },
     };
-    shared.remember(&Some(((stat.dev, stat.ino), AsRead::of(&stat), read)));
+    all_read.push(((stat.dev, stat.ino), AsRead::of(&stat), read));
     Ok(Look::new(digest, false))
 }
 
@@ -325,9 +341,11 @@ pub(super) fn open_in_turn(
 fn open_in_memory(directory: impl AsFd, name: &OsStr) -> Option<File> {
     let flags =
         OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC | OFlags::NOATIME;
-    rustix::fs::openat2(directory, name, flags, Mode::empty(), ResolveFlags::CACHED)
-        .ok()
-        .map(File::from)
+    cached(directory, name, flags).map(File::from)
+}
+
+fn cached(directory: impl AsFd, name: &OsStr, flags: OFlags) -> Option<OwnedFd> {
+    rustix::fs::openat2(directory, name, flags, Mode::empty(), ResolveFlags::CACHED).ok()
 }
 
 /// Reads a part of a file if all of that is in memory (`preadv2(2)`, `RWF_NOWAIT`).

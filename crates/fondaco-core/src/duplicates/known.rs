@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OptionalExtension, params};
 use rustc_hash::FxHashMap;
 
@@ -74,8 +75,17 @@ pub struct Known {
     now: Time,
 }
 
-/// Files of neighbouring inodes, as a row of the database has them, by device and [`place`](place_of).
+/// Files of neighbouring inodes, as a row of the database has them, by device and [number](row_of_inode).
 type Rows = FxHashMap<(u64, u64), Row>;
+
+/// How far the files of a row were read. Those that a search reads on are written last, and the rows of all others, by far
+/// the most, stay as they are then. A file that was in both may still be; what fits the file as it is counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Reach {
+    /// No further than the first step.
+    Beginning,
+    Further,
+}
 
 /// What is known of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -160,11 +170,13 @@ impl Known {
         let wrap = |source| KnownError { path: path.to_owned(), source };
         let database = Connection::open(path).map_err(wrap)?;
         database.busy_timeout(Duration::from_secs(5)).map_err(wrap)?;
+        // what was written at the end of a search waits for the device in the next one
+        database.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true).map_err(wrap)?;
         database.execute_batch(TABLES).map_err(wrap)?;
         if fresh {
-            database.execute("DELETE FROM digests", []).map_err(wrap)?;
+            database.execute("DELETE FROM read_files", []).map_err(wrap)?;
         }
-        let bytes = "SELECT coalesce(sum(length(list)), 0) FROM digests";
+        let bytes = "SELECT coalesce(sum(length(list)), 0) FROM read_files";
         let bytes: i64 = database.query_row(bytes, [], |row| row.get(0)).map_err(wrap)?;
         let is_much = bytes as u64 > most_in_memory;
         let mut rows = Rows::default();
@@ -222,7 +234,7 @@ impl Known {
         let by_row = ByRow::of(files);
         let mut wanted = true;
         let asked = each_row(&locked(database), |key, list| {
-            let here = by_row.files(key);
+            let here = by_row.files((key.0, key.1 & !FURTHER));
             if here.is_empty() || !wanted {
                 return;
             }
@@ -240,36 +252,55 @@ impl Known {
     }
 
     /// What may be known of an inode, if it is still as it was.
-    fn find(&self, device: u64, inode: u64) -> Option<KnownFile<'_>> {
-        let key = (device, place_of(inode));
-        let rows = [&self.alike, &self.rows].into_iter().filter_map(OnceLock::get);
-        rows.filter_map(|rows| rows.get(&key)).find_map(|row| row.find(low_of(inode)))
+    fn find(
+        &self,
+        device: u64,
+        inode: u64,
+        order: [Reach; 2],
+    ) -> impl Iterator<Item = KnownFile<'_>> {
+        let rows = move |key| {
+            [&self.alike, &self.rows].into_iter().filter_map(move |rows| rows.get()?.get(&key))
+        };
+        let rows =
+            order.into_iter().flat_map(move |reach| rows((device, row_of_inode(inode, reach))));
+        rows.filter_map(move |row| row.find(low_of(inode)))
     }
 
     /// Whether something is known of an inode that may still be so.
     pub(super) fn has(&self, device: u64, inode: u64) -> bool {
-        self.find(device, inode).is_some()
+        self.find(device, inode, BEGINNING_FIRST).next().is_some()
     }
 
     /// What is known of a file as it stands.
     pub(super) fn of(&self, stat: &Stat) -> Option<KnownFile<'_>> {
-        self.find(stat.dev, stat.ino).filter(|known| known.is_of(stat))
+        self.find(stat.dev, stat.ino, FURTHER_FIRST).find(|known| known.is_of(stat))
     }
 
     /// What is known of a file as it was scanned.
     pub(super) fn of_scanned(&self, file: &Candidate) -> Option<KnownFile<'_>> {
-        self.find(file.device(), file.inode).filter(|known| known.is_as_scanned(file))
+        let mut known = self.find(file.device(), file.inode, FURTHER_FIRST);
+        known.find(|known| known.is_as_scanned(file))
+    }
+
+    /// What its first bytes are known to have been, of a file as it was scanned.
+    pub(super) fn first_of_scanned(&self, file: &Candidate) -> Option<u64> {
+        let mut known = self.find(file.device(), file.inode, BEGINNING_FIRST);
+        known.find(|known| known.is_as_scanned(file))?.first()
     }
 
     /// Remembers what was read, for a later search, if it was at rest; writes it down as soon as there is much.
-    pub(super) fn remember(&self, ((device, inode), as_read, read): &ReadNow) {
-        if self.database.is_none() || !as_read.is_at_rest(self.now) {
+    pub(super) fn remember<'r>(&self, read: impl IntoIterator<Item = &'r ReadNow>) {
+        if self.database.is_none() {
             return;
         }
         let mut pending = locked(&self.pending);
-        pending.extend_from_slice(&device.to_le_bytes());
-        pending.extend_from_slice(&inode.to_le_bytes());
-        write_one(&mut pending, as_read, read);
+        for ((device, inode), as_read, read) in read {
+            if as_read.is_at_rest(self.now) {
+                pending.extend_from_slice(&device.to_le_bytes());
+                pending.extend_from_slice(&inode.to_le_bytes());
+                write_one(&mut pending, as_read, read);
+            }
+        }
         let is_full = pending.len() >= MOST_PENDING;
         drop(pending);
         if is_full {
@@ -287,16 +318,26 @@ impl Known {
         locked(&self.failed).take().map_or(Ok(()), Err)
     }
 
-    /// Writes down what has been read until now. Why that fails is told by [`Known::finish`].
-    pub(super) fn write_down(&self) {
+    /// Writes down what has been read until now, and has the device keep it, beside the search. What is left to its end
+    /// then takes little.
+    pub(super) fn write_down_meanwhile(&self) {
+        if let Some((database, _)) = self.database.as_ref().filter(|_| self.write_down()) {
+            // where this fails, it is done in a later search
+            let _ = locked(database).query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()));
+        }
+    }
+
+    /// Writes down what has been read until now, if anything has. Why that fails is told by [`Known::finish`].
+    fn write_down(&self) -> bool {
         // what is read meanwhile need not wait
         let pending = std::mem::take(&mut *locked(&self.pending));
         let Some((database, path)) = self.database.as_ref().filter(|_| !pending.is_empty()) else {
-            return;
+            return false;
         };
         if let Err(source) = write_rows(&mut locked(database), &pending, self.now, MOST_BYTES) {
             locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
         }
+        true
     }
 }
 
@@ -355,19 +396,24 @@ impl Records {
         let mut records: Vec<(u64, u64, &[u8])> = records
             .map(|((device, inode, begin), end)| (*device, *inode, &self.bytes[*begin..end]))
             .collect();
-        records.sort_unstable_by_key(|(device, inode, _)| (*device, *inode));
+        records.sort_unstable_by_key(|record| (key_of(record), record.1));
         let of_row = |row: &[(u64, u64, &[u8])]| {
             let list: Vec<_> =
                 row.iter().map(|(_, inode, record)| (low_of(*inode), *record)).collect();
-            ((row[0].0, place_of(row[0].1)), Row::new(&row_of(&list)))
+            (key_of(&row[0]), Row::new(&row_of(&list)))
         };
         records.chunk_by(is_of_row).map(of_row).collect()
     }
 }
 
+/// The row that a record of an inode belongs to.
+fn key_of((device, inode, record): &(u64, u64, &[u8])) -> (u64, u64) {
+    (*device, row_of_inode(*inode, reach_of(record)))
+}
+
 /// Whether two records lie in one row.
 fn is_of_row(one: &(u64, u64, &[u8]), other: &(u64, u64, &[u8])) -> bool {
-    (one.0, place_of(one.1)) == (other.0, place_of(other.1))
+    key_of(one) == key_of(other)
 }
 
 /// Tells every row of the database, in order.
@@ -376,11 +422,11 @@ fn each_row(
     mut told: impl FnMut((u64, u64), &[u8]),
 ) -> rusqlite::Result<()> {
     let mut select =
-        database.prepare("SELECT device, place, list FROM digests ORDER BY device, place")?;
+        database.prepare("SELECT device, number, list FROM read_files ORDER BY device, number")?;
     let mut rows = select.query([])?;
     while let Some(row) = rows.next()? {
-        let (device, place): (i64, i64) = (row.get(0)?, row.get(1)?);
-        told((device as u64, place as u64), row.get_ref(2)?.as_blob()?);
+        let (device, number): (i64, i64) = (row.get(0)?, row.get(1)?);
+        told((device as u64, number as u64), row.get_ref(2)?.as_blob()?);
     }
     Ok(())
 }
@@ -406,15 +452,16 @@ fn write_rows(
         records.push((device, inode, &from[..from.len() - rest.len()]));
     }
     // what was read later of an inode comes behind what was read before
-    records.sort_by_key(|(device, inode, _)| (*device, *inode));
+    records.sort_by_key(|record| (key_of(record), record.1));
     let transaction = database.transaction()?;
     {
         let mut select =
-            transaction.prepare("SELECT list FROM digests WHERE device = ?1 AND place = ?2")?;
+            transaction.prepare("SELECT list FROM read_files WHERE device = ?1 AND number = ?2")?;
         let mut insert =
-            transaction.prepare("INSERT OR REPLACE INTO digests VALUES (?1, ?2, ?3, ?4)")?;
+            transaction.prepare("INSERT OR REPLACE INTO read_files VALUES (?1, ?2, ?3, ?4)")?;
         for row in records.chunk_by(is_of_row) {
-            let key = [row[0].0 as i64, place_of(row[0].1) as i64];
+            let (device, number) = key_of(&row[0]);
+            let key = [device as i64, number as i64];
             let before: Option<Vec<u8>> = select.query_row(key, |row| row.get(0)).optional()?;
             let before = before.unwrap_or_default();
             let mut all = records_of(&before);
@@ -438,6 +485,21 @@ fn place_of(inode: u64) -> u64 {
     inode / TOGETHER
 }
 
+/// A bit that no place has: rows of files that were read further stand behind all others, so that writing them leaves the
+/// pages of those alone.
+const FURTHER: u64 = 1 << 54;
+
+/// The number of the row that an inode belongs to.
+fn row_of_inode(inode: u64, reach: Reach) -> u64 {
+    match reach {
+        Reach::Beginning => place_of(inode),
+        Reach::Further => place_of(inode) | FURTHER,
+    }
+}
+
+const FURTHER_FIRST: [Reach; 2] = [Reach::Further, Reach::Beginning];
+const BEGINNING_FIRST: [Reach; 2] = [Reach::Beginning, Reach::Further];
+
 fn low_of(inode: u64) -> u16 {
     (inode % TOGETHER) as u16
 }
@@ -456,23 +518,25 @@ const TABLES: &str = "
 PRAGMA page_size = 65536;
 PRAGMA cache_size = -32768;
 PRAGMA journal_mode = WAL;
+PRAGMA wal_autocheckpoint = 256;
 PRAGMA synchronous = NORMAL;
 DROP TABLE IF EXISTS files;
 DROP TABLE IF EXISTS contents;
-CREATE TABLE IF NOT EXISTS digests (
+DROP TABLE IF EXISTS digests;
+CREATE TABLE IF NOT EXISTS read_files (
     device INTEGER NOT NULL,
-    place INTEGER NOT NULL,
+    number INTEGER NOT NULL,
     day INTEGER NOT NULL,
     list BLOB NOT NULL,
-    PRIMARY KEY (device, place)
+    PRIMARY KEY (device, number)
 ) STRICT;
 ";
 
 /// Forgets what was read longest ago, as far as there is too much.
 const FORGET: &str = "
-DELETE FROM digests WHERE (SELECT sum(length(list)) FROM digests) > ?1 AND (device, place) IN (
-    SELECT device, place FROM (
-        SELECT device, place, sum(length(list)) OVER (ORDER BY day DESC, device, place) AS so_far FROM digests
+DELETE FROM read_files WHERE (SELECT sum(length(list)) FROM read_files) > ?1 AND (device, number) IN (
+    SELECT device, number FROM (
+        SELECT device, number, sum(length(list)) OVER (ORDER BY day DESC, device, number) AS so_far FROM read_files
     ) WHERE so_far > ?1
 )";
 
@@ -590,6 +654,14 @@ fn number(list: &mut &[u8]) -> Option<u64> {
     Some(u64::from_le_bytes(*number))
 }
 
+/// How far the file of a record was read, by how many steps it has and whether it has the digest of all.
+fn reach_of(record: &[u8]) -> Reach {
+    match record.get(32..34) {
+        Some([steps, has_whole]) if *steps > 1 || *steps == 1 && *has_whole != 0 => Reach::Further,
+        _ => Reach::Beginning,
+    }
+}
+
 /// Takes what [`write_one`] has written from the front; nothing if it is damaged.
 fn take_one<'a>(list: &mut &'a [u8]) -> Option<KnownFile<'a>> {
     let mut rest = *list;
@@ -642,7 +714,7 @@ mod tests {
                 }
                 write_rows(database, &pending, Time::at(day * 86_400), most).unwrap();
                 let mut select =
-                    database.prepare("SELECT place FROM digests ORDER BY place").unwrap();
+                    database.prepare("SELECT number FROM read_files ORDER BY number").unwrap();
                 select
                     .query_map([], |row| row.get(0))
                     .unwrap()

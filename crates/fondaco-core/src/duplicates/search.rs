@@ -1,11 +1,12 @@
 //! The search itself: groups of one length by several threads, figures and sets as they come.
 
-use std::collections::HashMap;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering::Relaxed};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
+
+use rustc_hash::FxHashMap;
 
 use super::all_known::take_known;
 use super::blocks::BlocksInCommon;
@@ -83,7 +84,9 @@ pub(super) struct Shared<'a> {
     pub(super) places: &'a dyn Places,
     pub(super) blocks: BlocksInCommon,
     /// Held by whoever reads from a device that turns.
-    turning: HashMap<u64, Mutex<()>>,
+    turning: FxHashMap<u64, Mutex<()>>,
+    /// Something had to be read from one of them.
+    waits: AtomicBool,
     stop: AtomicBool,
     read: AtomicU64,
     bytes_done: AtomicU64,
@@ -105,7 +108,35 @@ impl Shared<'_> {
 
     /// To be held while a device is read: of one that turns, a single file is read at a time.
     pub(super) fn turn(&self, device: u64) -> Option<MutexGuard<'_, ()>> {
-        self.turning.get(&device).map(locked)
+        let turning = self.turning.get(&device)?;
+        self.waits.store(true, Relaxed);
+        Some(locked(turning))
+    }
+
+    /// Has some threads do the same: one for each processor, at most so many, and one for each device that turns as soon as
+    /// one of those is waited for. As long as all is in memory, more threads than processors take longer.
+    pub(super) fn on_threads(
+        &self,
+        most: usize,
+        is_ended: &(dyn Fn() -> bool + Sync),
+        work: &(dyn Fn() + Sync),
+    ) {
+        let work_later = || {
+            while !self.waits.load(Relaxed) && !is_ended() {
+                std::thread::sleep(Duration::from_millis(1));
+            }
+            work();
+        };
+        std::thread::scope(|scope| {
+            // where a thread cannot be begun, fewer take longer
+            for _ in 1..parallel::threads().min(most) {
+                let _ = std::thread::Builder::new().spawn_scoped(scope, work);
+            }
+            for _ in 0..self.turning.len().min(most.saturating_sub(1)) {
+                let _ = std::thread::Builder::new().spawn_scoped(scope, work_later);
+            }
+            work();
+        });
     }
 
     pub(super) fn is_stopped(&self) -> bool {
@@ -124,7 +155,7 @@ impl Shared<'_> {
 
     pub(super) fn remember(&self, ended: &Ended) {
         match ended {
-            Some(read) => self.known.remember(read),
+            Some(read) => self.known.remember([read]),
             None => self.is_known(),
         }
     }
@@ -160,7 +191,7 @@ impl Shared<'_> {
 }
 
 /// Compares the files of each group, several groups at a time.
-fn compare_groups(alike: &Alike, shared: &Shared<'_>, threads: usize) {
+fn compare_groups(alike: &Alike, shared: &Shared<'_>) {
     let rest = take_known(alike, shared);
     let next = AtomicUsize::new(0);
     let compare = || {
@@ -174,12 +205,10 @@ fn compare_groups(alike: &Alike, shared: &Shared<'_>, threads: usize) {
     };
     std::thread::scope(|scope| {
         // what is not written down now is at the end
-        let _ = std::thread::Builder::new().spawn_scoped(scope, || shared.known.write_down());
-        for _ in 1..threads.min(rest.len()) {
-            // fewer threads take longer
-            let _ = std::thread::Builder::new().spawn_scoped(scope, compare);
-        }
-        compare();
+        let _ =
+            std::thread::Builder::new().spawn_scoped(scope, || shared.known.write_down_meanwhile());
+        let is_ended = || shared.is_stopped() || next.load(Relaxed) >= rest.len();
+        shared.on_threads(rest.len(), &is_ended, &compare);
     });
 }
 
@@ -211,6 +240,7 @@ pub fn search(
             .filter(|(_, turns)| *turns)
             .map(|(device, _)| (*device, Mutex::default()))
             .collect(),
+        waits: AtomicBool::new(false),
         stop: AtomicBool::new(false),
         read: AtomicU64::new(0),
         bytes_done: AtomicU64::new(0),
@@ -222,12 +252,10 @@ pub fn search(
     let (count, bytes) = (candidates.len() as u64, candidates.bytes());
     let figures =
         || Figures { candidates: count, bytes, elapsed: begun.elapsed(), ..shared.figures() };
-    // one may wait for each device that turns
-    let threads = parallel::threads() + shared.turning.len();
     let candidates = Mutex::new(Some(candidates));
     let work = || {
         let Some(candidates) = locked(&candidates).take() else { return };
-        compare_groups(&first_look(candidates, &shared, threads), &shared, threads);
+        compare_groups(&first_look(candidates, &shared), &shared);
     };
     let mut told = 0;
     std::thread::scope(|scope| {

@@ -1,6 +1,6 @@
 //! Purging: removing for good what is held.
 //!
-//! Entries are taken from the journal some thousand at a time. While one thread unlinks those of one batch, this one looks at
+//! Entries are taken from the journal some thousand at a time. While others unlink those of one batch, this thread looks at
 //! the next, writes down that they are being purged, and then what became of those before. So a million of them take
 //! little more than their names cost the kernel.
 
@@ -24,6 +24,7 @@ use crate::kernel::{
     self, CallError, Inventory, InventoryWriter, Kind, Lease, Leases, NoLease, Op, OpenFiles,
     PrivateDir, Stat,
 };
+use crate::parallel;
 use crate::plan::{Refusal, Touched, list_at};
 use crate::shown::{Shown, shown};
 use crate::state::State;
@@ -313,6 +314,11 @@ impl<'s, 'e> Remover<'s, 'e> {
     }
 }
 
+/// Fewer files than this are not worth a thread.
+const LEAST_FILES: usize = 256;
+
+/// Removes a batch, files with one name on several threads: most of what that takes the kernel is freeing the inode, for which
+/// it does not lock the directory. Names of one inode go one after the other, so that what they free is counted once.
 fn remove(batch: Batch) -> Vec<Removed> {
     let Batch { looked, leases } = batch;
     let remove_one = |one: Looked| {
@@ -323,7 +329,19 @@ fn remove(batch: Batch) -> Vec<Removed> {
         });
         (entry, outcome)
     };
-    looked.into_iter().map(remove_one).collect()
+    let (mut single, others): (Vec<Looked>, Vec<Looked>) =
+        looked.into_iter().partition(|one| one.is_unused);
+    let mut parts = Vec::new();
+    let part = parallel::small_part_of(single.len(), LEAST_FILES);
+    while !single.is_empty() {
+        let rest = single.split_off(part.min(single.len()));
+        parts.push(std::mem::replace(&mut single, rest));
+    }
+    let remove_part = |part: Vec<Looked>| part.into_iter().map(remove_one).collect::<Vec<_>>();
+    let mut removed = parallel::each(parts, remove_part).into_iter().flatten().collect::<Vec<_>>();
+    removed.extend(others.into_iter().map(remove_one));
+    removed.sort_by_key(|(entry, _)| entry.action.number);
+    removed
 }
 
 /// Looks at what is held, and holds it against the list that was made when it was set aside. Gives whether it is known that

@@ -11,6 +11,7 @@ use common::{Mounted, NOW, Place, planned};
 use fondaco_core::carry_out::{EntryRecord, EntryState, Journal, carry_out, purge, put_back};
 use fondaco_core::packed_list::Record;
 use fondaco_core::plan::{Choice, Deed, Draft, Plan, Planned, Put, Review, Reviewer, survey};
+use fondaco_core::state::State;
 use fondaco_core::units::Bytes;
 use fondaco_core::volume::used_below;
 use proptest::prelude::*;
@@ -163,13 +164,18 @@ fn a_copy_that_shares_its_extents_frees_nothing_and_the_last_one_everything() {
     }
 }
 
+/// A place on a file system, with its state directory on another one.
+fn place_without_state(mounted: &Mounted) -> (Place, tempfile::TempDir) {
+    let elsewhere = tempfile::tempdir().unwrap();
+    let mut place = Place::at(&mounted.path());
+    place.state = State::open(&elsewhere.path().canonicalize().unwrap()).unwrap();
+    (place, elsewhere)
+}
+
 #[test]
 fn what_keeps_the_measure_below_the_count_is_named() {
     let Some(mounted) = Mounted::new("ext4", 200) else { return };
-    let elsewhere = tempfile::tempdir().unwrap();
-    let mut place = Place::at(&mounted.path());
-    place.state =
-        fondaco_core::state::State::open(&elsewhere.path().canonicalize().unwrap()).unwrap();
+    let (place, _elsewhere) = place_without_state(&mounted);
     let noise = |name: &str| {
         let path = place.root.join(name);
         let mut contents = vec![0; 4 << 20];
@@ -215,10 +221,7 @@ fn what_keeps_the_measure_below_the_count_is_named() {
 #[test]
 fn the_list_of_names_of_what_is_set_aside_is_counted_with_the_measure() {
     let Some(mounted) = Mounted::new("ext4", 100) else { return };
-    let elsewhere = tempfile::tempdir().unwrap();
-    let mut place = Place::at(&mounted.path());
-    place.state =
-        fondaco_core::state::State::open(&elsewhere.path().canonicalize().unwrap()).unwrap();
+    let (place, _elsewhere) = place_without_state(&mounted);
     let paths = (0..12_000).map(|number| place.root.join(format!("{number}.log")));
     let paths: Vec<PathBuf> = paths.collect();
     paths.iter().for_each(|path| std::fs::write(path, b"").unwrap());

@@ -321,25 +321,21 @@ const LEAST_FILES: usize = 256;
 /// it does not lock the directory. Names of one inode go one after the other, so that what they free is counted once.
 fn remove(batch: Batch) -> Vec<Removed> {
     let Batch { looked, leases } = batch;
-    let remove_one = |one: Looked| {
+    let remove_one = |one: &Looked| {
         let Looked { entry, area, list, is_unused } = one;
-        let outcome = remove_rest(&entry, &area, &list, &leases, is_unused).map_err(|error| {
+        remove_rest(entry, area, list, &leases, *is_unused).map_err(|error| {
             let rest = area.path().join(entry.held_name());
             NotPurged { refusal: refusal_of(error), rest }
-        });
-        (entry, outcome)
+        })
     };
-    let (mut single, others): (Vec<Looked>, Vec<Looked>) =
+    let (single, others): (Vec<Looked>, Vec<Looked>) =
         looked.into_iter().partition(|one| one.is_unused);
-    let mut parts = Vec::new();
     let part = parallel::small_part_of(single.len(), LEAST_FILES);
-    while !single.is_empty() {
-        let rest = single.split_off(part.min(single.len()));
-        parts.push(std::mem::replace(&mut single, rest));
-    }
-    let remove_part = |part: Vec<Looked>| part.into_iter().map(remove_one).collect::<Vec<_>>();
-    let mut removed = parallel::each(parts, remove_part).into_iter().flatten().collect::<Vec<_>>();
-    removed.extend(others.into_iter().map(remove_one));
+    let remove_part = |part: &[Looked]| part.iter().map(remove_one).collect::<Vec<_>>();
+    let of_single = parallel::each(single.chunks(part), remove_part).into_iter().flatten();
+    let of_others: Vec<_> = others.iter().map(remove_one).collect();
+    let all = single.into_iter().chain(others).map(|one| one.entry);
+    let mut removed: Vec<Removed> = all.zip(of_single.chain(of_others)).collect();
     removed.sort_by_key(|(entry, _)| entry.action.number);
     removed
 }

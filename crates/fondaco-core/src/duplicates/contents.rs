@@ -13,7 +13,7 @@ pub(super) const BLOCK: usize = 64 * 1024;
 /// How far a file is read before it is compared with the others of its length: a little at first, since most files
 /// that differ do so early and each byte of it is read of every candidate, then ever more, then in equal steps. The last
 /// step is the whole file. What is remembered of files stands on this: whoever changes it gives the table of digests another
-/// name (`known.rs`).
+/// name (`known/mod.rs`).
 pub(super) fn end_of_step(step: usize, length: u64) -> u64 {
     const SMALL: [u64; 6] = [12, 128, 8192, 32_768, 256 << 10, 2 << 20];
     const LARGE: u64 = 16 << 20;

@@ -43,7 +43,7 @@ pub use mend::Changes;
 pub use origin::{Elsewhere, ListedStore, Origin, ScannedVolume};
 pub use ranking::{Order, Ranking, Tail};
 pub use scanned::ScannedEntry;
-pub use seen::{Seen, Selection};
+pub use seen::{Chosen, Seen, Selection};
 pub use shared::write_between_readers;
 
 use excluded::Excluded;

@@ -69,18 +69,23 @@ impl Catalog {
         let mut runs: Vec<&[T]> = things.chunk_by(|a, b| directory(a) == directory(b)).collect();
         let place = |run: &[T]| EntryId(directory(&run[0]));
         runs.sort_by(|a, b| self.compare_paths(place(a), place(b)));
+        let mut sorted: Vec<T> = Vec::with_capacity(things.len());
+        runs.iter().for_each(|run| sorted.extend_from_slice(run));
+        let lengths: Vec<usize> = runs.iter().map(|run| run.len()).collect();
+        let mut rest = sorted.as_mut_slice();
+        let mut runs: Vec<&mut [T]> = Vec::with_capacity(lengths.len());
+        for length in lengths {
+            let (run, behind) = std::mem::take(&mut rest).split_at_mut(length);
+            runs.push(run);
+            rest = behind;
+        }
         let part = parallel::part_of(runs.len(), LEAST_RUNS);
-        let sorted = parallel::each(runs.chunks(part), |runs| {
-            let mut sorted: Vec<T> = Vec::with_capacity(runs.iter().map(|run| run.len()).sum());
+        parallel::each(runs.chunks_mut(part), |runs| {
             for run in runs {
-                let first = sorted.len();
-                sorted.extend_from_slice(run);
-                sorted[first..]
-                    .sort_by(|a, b| self.own_name(entry(a)).cmp(self.own_name(entry(b))));
+                run.sort_by(|a, b| self.own_name(entry(a)).cmp(self.own_name(entry(b))));
             }
-            sorted
         });
-        *things = sorted.concat();
+        *things = sorted;
     }
 
     /// The number of the directory that an entry lies in; of a root its own.

@@ -7,12 +7,42 @@ use super::{AgeProfile, Catalog, Directory, EntryId, NONE};
 use crate::parallel;
 use crate::units::{Bytes, Time};
 
+/// Some entries of a catalog: a bit for each.
+#[derive(Debug)]
+pub struct Chosen(Vec<u64>);
+
+impl Chosen {
+    fn has(&self, id: EntryId) -> bool {
+        let word = self.0.get(id.0 as usize / 64).copied().unwrap_or(0);
+        word >> (id.0 % 64) & 1 == 1
+    }
+
+    /// The chosen entries of which a test says so, in the order of their numbers. It is run by several threads.
+    pub fn that(&self, is_wanted: impl Fn(EntryId) -> bool + Sync) -> Vec<EntryId> {
+        let words = 0..self.0.len() as u32;
+        let of_words = |words: Range<u32>| {
+            let mut found = Vec::new();
+            for word in words {
+                let mut bits = self.0[word as usize];
+                while bits != 0 {
+                    let id = EntryId(word * 64 + bits.trailing_zeros());
+                    if is_wanted(id) {
+                        found.push(id);
+                    }
+                    bits &= bits - 1;
+                }
+            }
+            found
+        };
+        parallel::each(parallel::split(words, parallel::ENTRIES / 64), of_words).concat()
+    }
+}
+
 /// Some entries of a catalog, with the totals of every directory over them. An inode with several names counts
 /// once in every directory that holds a chosen one of them.
 #[derive(Debug)]
 pub struct Selection {
-    /// A bit for each entry.
-    chosen: Vec<u64>,
+    chosen: Chosen,
     /// In the order of the catalog's directories.
     totals: Vec<Sums>,
     whole: u64,
@@ -20,8 +50,7 @@ pub struct Selection {
 
 impl Selection {
     fn has(&self, id: EntryId) -> bool {
-        let word = self.chosen.get(id.0 as usize / 64).copied().unwrap_or(0);
-        word >> (id.0 % 64) & 1 == 1
+        self.chosen.has(id)
     }
 
     /// How many entries are chosen.
@@ -43,9 +72,14 @@ pub struct Seen<'a> {
 }
 
 impl Catalog {
+    /// As [`Catalog::choose`], with the totals of the directories.
+    pub fn select<S: Default>(&self, passes: impl Fn(EntryId, &mut S) -> bool + Sync) -> Selection {
+        self.total(self.choose(passes))
+    }
+
     /// Chooses the entries that pass. The test gets something to remember from entry to entry, and is run by
     /// several threads, each on a part that follows in order.
-    pub fn select<S: Default>(&self, passes: impl Fn(EntryId, &mut S) -> bool + Sync) -> Selection {
+    pub fn choose<S: Default>(&self, passes: impl Fn(EntryId, &mut S) -> bool + Sync) -> Chosen {
         let count = self.len();
         let mut chosen = vec![0u64; count.div_ceil(64)];
         let part = parallel::part_of(chosen.len(), 1024);
@@ -64,11 +98,11 @@ impl Catalog {
             }
         };
         parallel::each(chosen.chunks_mut(part).enumerate(), fill);
-        self.total(chosen)
+        Chosen(chosen)
     }
 
-    fn total(&self, chosen: Vec<u64>) -> Selection {
-        let whole = chosen.iter().map(|bits| u64::from(bits.count_ones())).sum();
+    fn total(&self, chosen: Chosen) -> Selection {
+        let whole = chosen.0.iter().map(|bits| u64::from(bits.count_ones())).sum();
         let mut selection = Selection { chosen, totals: Vec::new(), whole };
         let rows = 0..self.directories.len() as u32;
         let sums = |rows: Range<u32>| {

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{Account, Accounts, AgeSource, Lens, Term, Test};
-use crate::catalog::{Catalog, EntryId, Selection};
+use crate::catalog::{Catalog, Chosen, EntryId, Selection};
 use crate::kernel::Kind;
 use crate::naming::extension;
 use crate::units::{Bytes, Time};
@@ -15,16 +15,25 @@ use crate::units::{Bytes, Time};
 impl Lens {
     /// What passes, with the totals of every directory. Ages count from the catalog's moment.
     pub fn select(&self, catalog: &Catalog, accounts: &dyn Accounts) -> Selection {
+        let terms = self.ready_for_all(catalog, accounts);
+        catalog.select(|id, spare| all_pass(&terms, catalog, id, spare))
+    }
+
+    /// As [`Lens::select`], without the totals of the directories.
+    pub fn choose(&self, catalog: &Catalog, accounts: &dyn Accounts) -> Chosen {
+        let terms = self.ready_for_all(catalog, accounts);
+        catalog.choose(|id, spare| all_pass(&terms, catalog, id, spare))
+    }
+
+    /// As [`Lens::ready`], to be asked of every entry.
+    fn ready_for_all<'a>(&'a self, catalog: &Catalog, accounts: &dyn Accounts) -> Vec<Ready<'a>> {
         let terms = self.ready(catalog, accounts);
-        if terms
-            .iter()
-            .any(|term| matches!(term, Ready::Plain(Term { test: Test::Kinds(_), .. }, _)))
-        {
+        let is_of_kinds =
+            |term: &Ready<'_>| matches!(term, Ready::Plain(Term { test: Test::Kinds(_), .. }, _));
+        if terms.iter().any(is_of_kinds) {
             catalog.learn_kinds();
         }
-        catalog.select(|id, spare: &mut Scratch| {
-            terms.iter().all(|term| term.passes(catalog, id, spare))
-        })
+        terms
     }
 
     /// Whether one entry passes.
@@ -62,6 +71,10 @@ impl Lens {
         });
         terms.into_iter()
     }
+}
+
+fn all_pass(terms: &[Ready<'_>], catalog: &Catalog, id: EntryId, spare: &mut Scratch) -> bool {
+    terms.iter().all(|term| term.passes(catalog, id, spare))
 }
 
 /// Memory that is used again from entry to entry.

@@ -9,6 +9,7 @@ mod circumstances;
 mod directories;
 mod file;
 mod generations;
+mod keepers;
 mod model;
 mod outcome;
 mod past;

@@ -4,6 +4,7 @@ use rustc_hash::FxHashMap;
 
 use crate::catalog::{Catalog, EntryId};
 use crate::leftovers::{GroupName, Leftover, Usual, What};
+use crate::parallel;
 use crate::units::Bytes;
 
 /// Entries and their bytes on disk.
@@ -175,7 +176,8 @@ impl TryOut {
         let mut relief = Relief::default();
         for found in &self.matches {
             let is_held = self.rules.get(usize::from(found.rule)).is_some_and(|rule| rule.is_held);
-            relief.credit(catalog, found.entry, is_held);
+            let device = catalog.device_and_inode(found.entry).0;
+            relief.credit(catalog, found.entry, device, is_held);
         }
         for found in &self.by_program {
             relief.credit_program(found);
@@ -191,6 +193,22 @@ impl TryOut {
 }
 
 impl Sum {
+    /// The sum of some entries.
+    pub(super) fn of(catalog: &Catalog, ids: &[EntryId]) -> Self {
+        let part = parallel::part_of(ids.len(), parallel::ENTRIES as usize);
+        let mut all = Self::default();
+        let parts = parallel::each(ids.chunks(part), |ids| {
+            let mut sum = Self::default();
+            ids.iter().for_each(|id| sum.add(catalog, *id));
+            sum
+        });
+        for sum in parts {
+            all.entries += sum.entries;
+            all.allocated += sum.allocated;
+        }
+        all
+    }
+
     pub(super) fn add(&mut self, catalog: &Catalog, id: EntryId) {
         self.entries += catalog.entries(id);
         self.allocated += catalog.allocated(id);
@@ -221,14 +239,19 @@ impl Relief {
         }
     }
 
-    /// Takes an entry, and gives what that frees in all; `is_held`: it is set aside.
-    pub(super) fn credit(&mut self, catalog: &Catalog, id: EntryId, is_held: bool) -> Bytes {
-        let inode = catalog.device_and_inode(id);
+    /// Takes an entry that lies on a device, and gives what that frees in all; `is_held`: it is set aside.
+    pub(super) fn credit(
+        &mut self,
+        catalog: &Catalog,
+        id: EntryId,
+        device: u64,
+        is_held: bool,
+    ) -> Bytes {
         let (mut freed, mut is_held) = (catalog.allocated(id), is_held);
         if catalog.is_directory(id) {
             freed = catalog.exclusive(id);
         } else if catalog.is_multi_linked(id) {
-            let taken = self.names.entry(inode).or_default();
+            let taken = self.names.entry(catalog.device_and_inode(id)).or_default();
             taken.0 += 1;
             taken.1 |= is_held;
             let links = catalog
@@ -239,7 +262,7 @@ impl Relief {
             }
             is_held = taken.1;
         }
-        let sum = self.by_device.entry(inode.0).or_default();
+        let sum = self.by_device.entry(device).or_default();
         sum.in_all += freed;
         if !is_held {
             sum.at_once += freed;

@@ -1,6 +1,5 @@
 //! Trying rules on a catalog: what each takes and why, and what keeps the rest back.
 
-use std::cell::Cell;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -10,6 +9,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::circumstances::{Circumstances, VolumeFacts};
 use super::directories;
 use super::generations;
+use super::keepers::{Fate, Fates, Known};
 use super::model::{DeedWord, Rule, RuleSet, Takes};
 use super::outcome::{
     HeldBack, Keeper, Match, ProgramMatch, Relief, RuleState, RuleTrial, Sum, TryOut,
@@ -18,6 +18,7 @@ use crate::analysis::is_holding_area;
 use crate::catalog::{Catalog, EntryId, Finder};
 use crate::kernel::Kind;
 use crate::leftovers::{FoundGroup, Leftover, What};
+use crate::lens::Lens;
 use crate::units::{Bytes, Level};
 
 impl RuleSet {
@@ -36,47 +37,6 @@ impl RuleSet {
     }
 }
 
-/// What has become of an entry by the rules so far.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Fate {
-    Taken(u16),
-    Kept(u16),
-}
-
-impl Fate {
-    fn keeper(self) -> Keeper {
-        match self {
-            Self::Taken(rule) => Keeper::TakenBefore(rule),
-            Self::Kept(rule) => Keeper::KeptBefore(rule),
-        }
-    }
-}
-
-/// What has become of each entry; four bytes for every entry of the catalog as soon as something has become of one.
-#[derive(Default)]
-struct Fates {
-    /// 0 for nothing, else twice the number of the rule, counted from 1, and one more if it keeps the entry.
-    codes: Vec<u32>,
-}
-
-impl Fates {
-    fn of(&self, id: EntryId) -> Option<Fate> {
-        let code = self.codes.get(id.0 as usize).copied().filter(|code| *code > 0)?;
-        let rule = (code / 2 - 1) as u16;
-        Some(if code % 2 == 0 { Fate::Taken(rule) } else { Fate::Kept(rule) })
-    }
-
-    fn set(&mut self, catalog: &Catalog, id: EntryId, fate: Fate) {
-        if self.codes.is_empty() {
-            self.codes.resize(catalog.ids().len(), 0);
-        }
-        self.codes[id.0 as usize] = match fate {
-            Fate::Taken(rule) => (u32::from(rule) + 1) * 2,
-            Fate::Kept(rule) => (u32::from(rule) + 1) * 2 + 1,
-        };
-    }
-}
-
 /// What generations and caps let go and keep of what a rule looks at.
 #[derive(Default)]
 struct ByGroups {
@@ -89,11 +49,6 @@ struct ByGroups {
 
 type Reason = (Option<(u32, u32)>, Option<Bytes>);
 
-fn is_open(catalog: &Catalog, facts: &Circumstances<'_>, id: EntryId) -> bool {
-    let (device, inode) = catalog.device_and_inode(id);
-    facts.open.as_ref().is_some_and(|open| open.is_open(device, inode))
-}
-
 struct Trial<'a> {
     catalog: &'a Catalog,
     facts: &'a Circumstances<'a>,
@@ -102,8 +57,6 @@ struct Trial<'a> {
     /// Directories that are protected themselves, but not what is in them.
     itself: FxHashSet<u32>,
     fates: Fates,
-    /// The directory that was last asked for, and what keeps all that lies in it: neighbours mostly share one.
-    last_above: Cell<Option<(EntryId, Option<Keeper>)>>,
     /// Directories that hold something of which a rule has decided, if rules take whole leftovers.
     above_fates: Option<FxHashMap<u32, Fate>>,
     relief: Relief,
@@ -118,7 +71,6 @@ impl<'a> Trial<'a> {
             protected: FxHashSet::default(),
             itself: FxHashSet::default(),
             fates: Fates::default(),
-            last_above: Cell::new(None),
             above_fates: rules.wants_leftovers().then(FxHashMap::default),
             relief: Relief::default(),
             found: TryOut::default(),
@@ -146,37 +98,15 @@ impl<'a> Trial<'a> {
         new
     }
 
-    /// What keeps an entry whatever the rule says.
-    fn keeper(&self, id: EntryId) -> Option<Keeper> {
-        let inside = self.above_fates.as_ref().and_then(|above| above.get(&id.0));
-        if let Some(fate) = inside {
-            return Some(fate.keeper());
+    /// What is known now of what keeps entries.
+    fn known(&self) -> Known<'_> {
+        Known {
+            catalog: self.catalog,
+            protected: &self.protected,
+            fates: &self.fates,
+            above_fates: self.above_fates.as_ref(),
+            open: self.facts.open.as_ref(),
         }
-        let above = || self.catalog.parent(id).and_then(|above| self.keeper_above(above));
-        self.keeper_itself(id)
-            .or_else(above)
-            .or_else(|| is_open(self.catalog, self.facts, id).then_some(Keeper::InUse))
-    }
-
-    /// What keeps an entry since it is protected, or a rule has decided of it.
-    fn keeper_itself(&self, id: EntryId) -> Option<Keeper> {
-        if self.protected.contains(&id.0) {
-            return Some(Keeper::Protected);
-        }
-        self.fates.of(id).map(Fate::keeper)
-    }
-
-    /// What keeps all that lies in a directory.
-    fn keeper_above(&self, directory: EntryId) -> Option<Keeper> {
-        if let Some((last, keeper)) = self.last_above.get()
-            && last == directory
-        {
-            return keeper;
-        }
-        let mut above = std::iter::successors(Some(directory), |id| self.catalog.parent(*id));
-        let keeper = above.find_map(|id| self.keeper_itself(id));
-        self.last_above.set(Some((directory, keeper)));
-        keeper
     }
 
     fn rule(&mut self, number: u16, rule: &Rule) {
@@ -203,7 +133,6 @@ impl<'a> Trial<'a> {
 
     /// Keeps what a rule has decided.
     fn decide(&mut self, decided: impl Iterator<Item = (EntryId, Fate)>) {
-        self.last_above.set(None);
         for (id, fate) in decided {
             self.fates.set(self.catalog, id, fate);
             let Some(above_fates) = &mut self.above_fates else { continue };
@@ -262,17 +191,10 @@ impl<'a> Trial<'a> {
 
     fn acts(&mut self, number: u16, rule: &Rule, trial: &mut RuleTrial) {
         let catalog = self.catalog;
-        let (looked_at, mut may) = self.candidates(rule);
-        for id in &looked_at {
-            trial.looked_at.add(catalog, *id);
-        }
-        may.retain(|id| match self.keeper(*id) {
-            Some(by) => {
-                self.found.held_back.push(HeldBack { entry: *id, rule: number, by });
-                false
-            }
-            None => true,
-        });
+        let (looked_at, may) = self.candidates(rule);
+        trial.looked_at = Sum::of(catalog, &looked_at);
+        let (mut may, held_back) = self.known().apart(&may, number);
+        self.found.held_back.extend(held_back);
         let mut groups = ByGroups::default();
         if rule.has_groups() {
             groups = self.by_groups(number, rule, &looked_at, &may);
@@ -315,28 +237,24 @@ impl<'a> Trial<'a> {
         }
         match rule.takes {
             Takes::Files => {
-                let files = |selection: &crate::catalog::Selection| -> Vec<EntryId> {
-                    let seen = catalog.seen(Some(selection));
-                    catalog
-                        .ids()
-                        .filter(|id| seen.has(*id) && catalog.kind(*id) == Kind::File)
-                        .collect()
+                let files = |lens: &Lens| {
+                    lens.choose(catalog, accounts).that(|id| catalog.kind(id) == Kind::File)
                 };
-                let may = files(&rule.lens.select(catalog, accounts));
+                let may = files(&rule.lens);
                 let looked_at = match rule.lens.has_ages() {
-                    true => files(&rule.looks_at.select(catalog, accounts)),
+                    true => files(&rule.looks_at),
                     false => may.clone(),
                 };
                 (looked_at, may)
             }
             Takes::Directories => {
                 let (protected, itself, fates) = (&self.protected, &self.itself, &self.fates);
-                let facts = self.facts;
+                let known = self.known();
                 let blocked = |id: EntryId| {
                     protected.contains(&id.0)
                         || itself.contains(&id.0)
                         || fates.of(id).is_some()
-                        || is_open(catalog, facts, id)
+                        || known.is_open(id)
                 };
                 let may = directories::holding(catalog, &rule.lens, rule.ages, accounts, &blocked);
                 let never = |_: EntryId| false;
@@ -438,10 +356,11 @@ impl<'a> Trial<'a> {
     ) -> ByGroups {
         let may: FxHashSet<u32> = may.iter().map(|id| id.0).collect();
         // what an earlier rule takes is no generation any more
+        let keepers = self.known().keepers();
         let left = looked_at
             .iter()
             .copied()
-            .filter(|id| !matches!(self.keeper(*id), Some(Keeper::TakenBefore(_))));
+            .filter(|id| !matches!(keepers.of(*id), Some(Keeper::TakenBefore(_))));
         let groups = generations::groups(self.catalog, rule, left, &self.facts.zone);
         let mut found = ByGroups::default();
         for group in &groups {
@@ -466,7 +385,8 @@ impl<'a> Trial<'a> {
                         let generation = (member.place > 0).then_some((member.place, member.of));
                         found.reasons.insert(member.id.0, (generation, over));
                         found.go.push(member.id);
-                        let freed = names.credit(self.catalog, member.id, false);
+                        let device = self.catalog.device_and_inode(member.id).0;
+                        let freed = names.credit(self.catalog, member.id, device, false);
                         over = over.map(|over| over.less(freed));
                     }
                     _ => {}
@@ -507,7 +427,7 @@ impl<'a> Trial<'a> {
                 }
             }
             if !frees_nothing.contains(&device) {
-                frees += relief.credit(catalog, id, trial.is_held);
+                frees += relief.credit(catalog, id, device, trial.is_held);
             }
             taken.push(id);
         }
@@ -530,8 +450,7 @@ impl<'a> Trial<'a> {
             frees += found.item.allocated;
             taken_whole.push(found);
         }
-        let mut sum = Sum::default();
-        taken.iter().for_each(|id| sum.add(catalog, *id));
+        let mut sum = Sum::of(catalog, &taken);
         for found in &taken_whole {
             sum.entries += found.item.entries;
             sum.allocated += found.item.allocated;

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::Refusal;
+use super::shared_extents::Sharing;
 use crate::kernel::{self, CallError, Mount, Op, Stat};
 
 /// A target's parent directory, opened safely.
@@ -45,6 +46,16 @@ struct Last {
     stat: Stat,
     parent: Arc<OwnedFd>,
     mount_point: Arc<Path>,
+    /// Once they were asked for.
+    facts: Option<DirectoryFacts>,
+}
+
+/// What is asked of an open directory once for all targets in it.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct DirectoryFacts {
+    /// The number of the mount that it is on.
+    pub(super) mount: u64,
+    pub(super) sharing: Sharing,
 }
 
 impl Locator {
@@ -105,8 +116,27 @@ impl Locator {
             stat: now,
             parent: Arc::clone(&located.parent),
             mount_point: Arc::clone(&located.mount_point),
+            facts: None,
         });
         Ok(located)
+    }
+
+    /// What is to be known of the directory of a target that has just been located.
+    ///
+    /// # Errors
+    ///
+    /// As `statx(2)`.
+    pub(super) fn directory_facts(&mut self, located: &Located) -> io::Result<DirectoryFacts> {
+        let last = self.last.as_mut().filter(|last| Arc::ptr_eq(&last.parent, &located.parent));
+        if let Some(Last { facts: Some(known), .. }) = &last {
+            return Ok(*known);
+        }
+        let mount = kernel::stat_descriptor(&located.parent)?.mount;
+        let facts = DirectoryFacts { mount, sharing: Sharing::of(&located.parent) };
+        if let Some(last) = last {
+            last.facts = Some(facts);
+        }
+        Ok(facts)
     }
 
     /// Forgets the directory of the last target and what is mounted, unless nothing has been located with it yet.

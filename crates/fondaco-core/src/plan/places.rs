@@ -64,7 +64,8 @@ impl Places {
 
     /// What is planned of what lies above a path, or is that path, if it takes all below it along.
     pub(super) fn wide_above<'a>(&self, path: &'a Path) -> Option<&'a Path> {
-        let mut above = path.ancestors().filter(|_| !self.wide.is_empty());
+        // mostly nothing may hold others, and cutting a path takes longer than all the rest
+        let mut above = (!self.wide.is_empty()).then(|| path.ancestors())?;
         above.find(|above| self.wide.contains(*above))
     }
 

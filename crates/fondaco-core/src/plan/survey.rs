@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use super::shared_extents::Sharing;
+use super::locator::DirectoryFacts;
 use super::{HeldSurvey, Locator, Refusal, Shared};
 use crate::kernel::{
     self, CallError, DirReader, Holder, Inventory, InventoryWriter, Kind, Op, OpenFiles, Stat,
@@ -255,9 +255,11 @@ fn survey_once(
 ) -> Result<Survey, Refusal> {
     let located = locator.locate(path)?;
     let parent = located.parent.as_fd();
-    let sharing = Sharing::of(parent);
+    let facts = locator.directory_facts(&located);
+    let DirectoryFacts { mount, sharing } = facts.map_err(CallError::on(Op::Examine, path))?;
     let (mut shared, mut in_use) = (Shared::default(), None);
-    let mut survey = survey_at(parent, &located.name, path, &Touched::default(), &mut |visit| {
+    let place = (parent, located.name.as_os_str());
+    let mut survey = survey_on(mount, place, path, &Touched::default(), &mut |visit| {
         if visit.below.as_os_str().is_empty() {
             is_meant(visit.found)?;
         }
@@ -285,6 +287,18 @@ pub fn survey_at(
     touched: &Touched,
     each: &mut Each<'_>,
 ) -> Result<Survey, Refusal> {
+    let directory = kernel::stat_descriptor(parent).map_err(CallError::on(Op::Examine, path))?;
+    survey_on(directory.mount, (parent, name), path, touched, each)
+}
+
+/// As [`survey_at`], if it is known what mount the open directory is on.
+fn survey_on(
+    mount: u64,
+    (parent, name): (BorrowedFd<'_>, &OsStr),
+    path: &Path,
+    touched: &Touched,
+    each: &mut Each<'_>,
+) -> Result<Survey, Refusal> {
     let found = match kernel::stat_at(parent, name) {
         Ok(stat) => stat,
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
@@ -293,8 +307,7 @@ pub fn survey_at(
         Err(error) => return Err(CallError::on(Op::Examine, path)(error).into()),
     };
     let top = touched.as_reviewed(found);
-    let directory = kernel::stat_descriptor(parent).map_err(CallError::on(Op::Examine, path))?;
-    if top.mount != directory.mount {
+    if top.mount != mount {
         return Err(Refusal::MountBelow(path.to_owned()));
     }
     let mut walk = Walk {

@@ -2,8 +2,8 @@
 //! and purged. Beside each the least that any program must do: loops of `renameat2` and `unlinkat` over the same files.
 //! Every part is done on files that are made anew.
 //!
-//! `cargo bench -p fondaco-core --bench actions -- DIR [FILES [ROUNDS]]`, with a directory on the file system that is
-//! meant; 100 000 files and one round if nothing is said
+//! `cargo bench -p fondaco-core --bench actions -- DIR [FILES [ROUNDS [PART]]]`, with a directory on the file system that is
+//! meant; 100 000 files and one round if nothing is said. `PART` is `delete`, `set-aside` or `purge`, for a profile of one.
 #![allow(missing_docs, clippy::unwrap_used)]
 
 use std::ops::ControlFlow;
@@ -11,7 +11,7 @@ use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use fondaco_core::carry_out::{EntryState, carry_out, purge, put_back};
+use fondaco_core::carry_out::{EntryState, Journal, carry_out, purge, put_back};
 use fondaco_core::catalog::Catalog;
 use fondaco_core::kernel::{DirReader, Listed, open_directory};
 use fondaco_core::plan::{Draft, Plan, Proposal, Reviewer};
@@ -38,40 +38,47 @@ fn main() {
     let mut ratios: [Vec<f64>; 4] = Default::default();
     // the machine drifts: each part stands between two measures of its floor
     let mut floors = place.floors();
+    let is_wanted = |part: &str| given.get(3).is_none_or(|wanted| wanted == part);
+    let mut between = |of: fn(&Floors) -> Duration| {
+        let before = std::mem::replace(&mut floors, place.floors());
+        (of(&before) + of(&floors)) / 2
+    };
+    let newest =
+        |state: &State| Journal::open(&state.journal_file()).unwrap().runs().unwrap()[0].id;
     for round in 0..rounds {
         if rounds > 1 {
             println!("round {}", round + 1);
         }
-        let run = 3 * round as i64 + 1;
-        place.make();
-        let (plan, bytes) = place.plan(&state, "delete");
-        println!("the plan as a file: {:.0} bytes an action", bytes as f64 / files as f64);
-        let deleted = place.timed("delete", || self::run(&plan, &state));
-        let mut between = |of: fn(&Floors) -> Duration| {
-            let before = std::mem::replace(&mut floors, place.floors());
-            (of(&before) + of(&floors)) / 2
-        };
-        let floor = between(|floor| floor.moving + floor.removing);
-        ratios[0].push(ratio("delete", deleted, floor));
-
-        place.make();
-        let (plan, _) = place.plan(&state, "set-aside");
-        let held = place.timed("set aside", || self::run(&plan, &state));
-        let back = place.timed("put back", || {
-            let back = put_back(run + 1, None, &state, Time::now()).unwrap();
-            assert_eq!(back.done.len(), files);
-        });
-        let floor = between(|floor| floor.moving);
-        ratios[1].push(ratio("set aside", held, floor));
-        ratios[2].push(ratio("put back", back, floor));
-
-        place.make();
-        let (plan, _) = place.plan(&state, "set-aside");
-        self::run(&plan, &state);
-        let purged = place.timed("purge", || {
-            assert_eq!(purge(run + 2, None, &state, Time::now()).unwrap().done.len(), files);
-        });
-        ratios[3].push(ratio("purge", purged, between(|floor| floor.removing)));
+        if is_wanted("delete") {
+            place.make();
+            let (plan, bytes) = place.plan(&state, "delete");
+            println!("the plan as a file: {:.0} bytes an action", bytes as f64 / files as f64);
+            let deleted = place.timed("delete", || self::run(&plan, &state));
+            let floor = between(|floor| floor.moving + floor.removing);
+            ratios[0].push(ratio("delete", deleted, floor));
+        }
+        if is_wanted("set-aside") {
+            place.make();
+            let (plan, _) = place.plan(&state, "set-aside");
+            let held = place.timed("set aside", || self::run(&plan, &state));
+            let back = place.timed("put back", || {
+                let back = put_back(newest(&state), None, &state, Time::now()).unwrap();
+                assert_eq!(back.done.len(), files);
+            });
+            let floor = between(|floor| floor.moving);
+            ratios[1].push(ratio("set aside", held, floor));
+            ratios[2].push(ratio("put back", back, floor));
+        }
+        if is_wanted("purge") {
+            place.make();
+            let (plan, _) = place.plan(&state, "set-aside");
+            self::run(&plan, &state);
+            let run = newest(&state);
+            let purged = place.timed("purge", || {
+                assert_eq!(purge(run, None, &state, Time::now()).unwrap().done.len(), files);
+            });
+            ratios[3].push(ratio("purge", purged, between(|floor| floor.removing)));
+        }
     }
     for (what, ratios) in ["delete", "set aside", "put back", "purge"].iter().zip(&mut ratios) {
         ratios.sort_by(f64::total_cmp);

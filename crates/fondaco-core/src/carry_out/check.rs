@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use rustix::fs::{Access, AtFlags, CWD};
 
-use super::overlaps::look_over;
+use super::overlaps::Overlaps;
 use crate::analysis::Protection;
 use crate::archive::{DepotError, DepotPlace, StoreDepot, is_store};
 use crate::kernel::{self, CallError, Holder, Kind, Mount, Op, OpenFiles, Stat, stat_descriptor};
@@ -56,12 +56,30 @@ pub(super) struct Checks {
 
 impl Checks {
     pub(super) fn new(plan: &Plan, state: &State) -> Self {
+        let protection = Self::protection_of(plan, state);
+        let mut overlaps = Overlaps::of_none(plan, &protection);
+        plan.actions.iter().for_each(|action| overlaps.look_at(&action));
+        let found = overlaps.finish();
+        Self::of_overview(plan, state, protection, found)
+    }
+
+    /// What a plan must leave alone.
+    pub(super) fn protection_of(plan: &Plan, state: &State) -> Protection {
         let mut protection = Protection::of_system(state);
         plan.give_up.iter().for_each(|place| protection.give_up(&place.0));
         for place in &plan.protect {
             protection.add(place.0.clone(), "protected by a rule");
         }
-        let (overview, mut hopeless) = look_over(plan, &protection);
+        protection
+    }
+
+    /// As [`Checks::new`], for whoever has looked at all actions already: see [`Overlaps::finish`].
+    pub(super) fn of_overview(
+        plan: &Plan,
+        state: &State,
+        mut protection: Protection,
+        (overview, mut hopeless): (Overview, HashMap<u32, String>),
+    ) -> Self {
         if overview.has_copies {
             hopeless.extend(copies_that_go(plan, &protection));
         }

@@ -11,6 +11,7 @@ use super::destination::Destination;
 use super::holding::Areas;
 use super::measured::{Counted, measure};
 use super::measured_volumes::MeasuredVolumes;
+use super::overlaps::Overlaps;
 use super::release::release;
 use super::settle::{remainder, settle_all};
 use super::tools::{self, Done};
@@ -113,13 +114,18 @@ pub fn carry_out(
         return Err(CarryOutError::AlreadyCarriedOut(run));
     }
     let token = new_token(clock())?;
-    let checks = Checks::new(plan, state);
-    let forecast = checks.overview.frees;
+    let protection = Checks::protection_of(plan, state);
+    let mut overlaps = Overlaps::of_none(plan, &protection);
     let now = clock();
     let (mut entries, at) = (PackedList::new(), now.rfc3339());
-    let id = journal.begin_with(plan, forecast, &token, now, |action| {
+    // a plan may have a million actions: all that is done with each of them is done in one go
+    let id = journal.begin_with(plan, &token, now, |action| {
+        overlaps.look_at(action);
         entries.push(EntryRecord::waiting(action.clone(), at.clone()));
     })?;
+    let found = overlaps.finish();
+    let checks = Checks::of_overview(plan, state, protection, found);
+    let forecast = checks.overview.frees;
     tracing::info!(run = id, plan = %shown(&plan.id), actions = plan.actions.len(), "run begun");
     // they are asked several times, and a plan may have a million actions
     let volumes = MeasuredVolumes::of(plan, &checks.overview, checks.mounts(), state);

@@ -110,21 +110,24 @@ fn reasons(run: &Counted<'_>, measured: i64, holding: Bytes, settled: bool) -> V
             missing -= bytes.get() as i64;
             reasons.push(format!("{} {words}", binary(bytes)));
         }
+        missing.unsigned_abs() >= NOISE
     };
     let archives = match run.overview.has(|deed| matches!(deed, Deed::Archive { .. })) {
         true => archives(run),
         false => Bytes::ZERO,
     };
     tell(archives, "were taken by archives on the same volume");
-    if holding.get() >= NOISE {
-        tell(holding, "are taken by the list of names of the holding area");
-    }
-    tell(still_held(run), "were removed while a process has them open, and are freed when it ends");
+    let holding = if holding.get() >= NOISE { holding } else { Bytes::ZERO };
     let saved = match run.overview.has(|deed| matches!(deed, Deed::Save { .. })) {
         true => saved(run),
         false => Bytes::ZERO,
     };
     tell(saved, "were taken by what was saved on the same volume");
+    // asking who has what open may take long, and going through all actions besides
+    if tell(holding, "are taken by the list of names of the holding area") {
+        let words = "were removed while a process has them open, and are freed when it ends";
+        tell(still_held(run), words);
+    }
     if missing.unsigned_abs() >= NOISE {
         let rest = binary(Bytes::new(missing.unsigned_abs()));
         let word = if missing > 0 { "less" } else { "more" };

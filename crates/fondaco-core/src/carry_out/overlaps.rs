@@ -13,22 +13,37 @@ use crate::plan::{Action, Overview, Plan};
 /// A directory on its file system.
 type Place = (u64, PathBuf);
 
-/// Goes once through all actions: gives what can be said of them together; and of those whose target is, lies in, or
-/// contains the target of one that comes before them, the reason why they cannot be done.
-pub(super) fn look_over(plan: &Plan, protection: &Protection) -> (Overview, HashMap<u32, String>) {
-    let mut taken = Taken::of_nothing(plan, protection);
-    let (mut overview, mut found) = (Overview::default(), HashMap::new());
-    for action in &plan.actions {
-        overview.add(&action);
+/// What is found when all actions of a plan are looked at, one after the other in their order.
+pub(super) struct Overlaps<'a> {
+    taken: Taken<'a>,
+    overview: Overview,
+    found: HashMap<u32, String>,
+}
+
+impl<'a> Overlaps<'a> {
+    /// Before any action has been looked at.
+    pub(super) fn of_none(plan: &'a Plan, protection: &'a Protection) -> Self {
+        let taken = Taken::of_nothing(plan, protection);
+        Self { taken, overview: Overview::default(), found: HashMap::new() }
+    }
+
+    /// Looks at the next action.
+    pub(super) fn look_at(&mut self, action: &Action) {
+        self.overview.add(action);
         let deed = &action.deed;
         if deed.is_release() || deed.is_of_tool() || action.emptied {
-            continue;
+            return;
         }
-        if let Some(reason) = taken.take(&action) {
-            found.insert(action.number, reason);
+        if let Some(reason) = self.taken.take(action) {
+            self.found.insert(action.number, reason);
         }
     }
-    (overview, found)
+
+    /// What can be said of all actions together; and of those whose target is, lies in, or contains the target of one
+    /// that comes before them, the reason why they cannot be done.
+    pub(super) fn finish(self) -> (Overview, HashMap<u32, String>) {
+        (self.overview, self.found)
+    }
 }
 
 /// What the actions so far take.
@@ -81,7 +96,7 @@ impl<'a> Taken<'a> {
 
     /// The action that takes a directory, or one above it.
     fn taker_of(&self, (device, path): &Place) -> Option<u32> {
-        let mut above = path.ancestors().filter(|_| !self.directories.is_empty());
+        let mut above = (!self.directories.is_empty()).then(|| path.ancestors())?;
         above.find_map(|above| self.directories.get(&(*device, above.to_owned())).copied())
     }
 

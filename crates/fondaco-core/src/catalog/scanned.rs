@@ -81,6 +81,8 @@ impl ScannedEntry {
 }
 
 impl Packable for ScannedEntry {
+    type Sum = ();
+
     fn pack(&self, out: &mut Vec<u8>) -> bool {
         append(self, out)
     }

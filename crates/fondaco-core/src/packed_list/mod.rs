@@ -21,11 +21,30 @@ mod workers;
 /// A record that can be kept in a compact form of this program's own. That of actions stands in the journal too: see
 /// [`CompactAction`](crate::plan::CompactAction) before it is changed.
 pub trait Packable: Clone + Send + Sync + 'static {
+    /// What can be said of records together: see [`PackedList::sum`].
+    type Sum: Sum<Self>;
+
     /// Appends the compact form. `false` if there is none of this record: its page then stays as it is.
     fn pack(&self, out: &mut Vec<u8>) -> bool;
 
     /// Takes one record from the front; `None` if it is damaged.
     fn unpack(bytes: &mut &[u8]) -> Option<Self>;
+}
+
+/// What can be said of records together, of which each page keeps what is said of its own.
+pub trait Sum<T>: Default + Clone + Send + Sync + 'static {
+    /// Counts one more record.
+    fn add(&mut self, record: &T);
+
+    /// Counts what others have counted.
+    fn join(&mut self, others: &Self);
+}
+
+/// For records of which nothing is to be said together.
+impl<T> Sum<T> for () {
+    fn add(&mut self, _: &T) {}
+
+    fn join(&mut self, (): &Self) {}
 }
 
 /// So many records are packed together.
@@ -41,7 +60,7 @@ const LEVEL: i32 = 1;
 ///
 /// Reading one record by its place leaves its page unpacked until the list is next changed or [trimmed](Self::trim);
 /// [`PackedList::iter`] leaves nothing unpacked.
-pub struct PackedList<T> {
+pub struct PackedList<T: Packable> {
     pages: Vec<Page<T>>,
     len: usize,
     open: Mutex<OpenPages<T>>,
@@ -62,10 +81,12 @@ impl<T> OpenPages<T> {
 }
 
 #[derive(Clone)]
-struct Page<T> {
+struct Page<T: Packable> {
     /// The place of its first record.
     start: usize,
     count: usize,
+    /// Of its records; none while it is open to changes.
+    sum: Option<T::Sum>,
     /// None while a record has been changed, or if a record has no compact form.
     packed: Option<Form<T>>,
     open: OnceLock<Arc<Vec<T>>>,
@@ -123,7 +144,7 @@ impl<T: Packable> Page<T> {
     /// Its records, to be changed.
     fn changed(&mut self) -> &mut Vec<T> {
         self.records();
-        self.packed = None;
+        (self.packed, self.sum) = (None, None);
         Arc::make_mut(self.open.get_mut().expect("it has been opened"))
     }
 
@@ -131,9 +152,16 @@ impl<T: Packable> Page<T> {
         if let Some(records) = self.open.take()
             && self.packed.is_none()
         {
+            self.sum = Some(sum_of(&records));
             self.packed = Some(pack_soon(records));
         }
     }
+}
+
+fn sum_of<T: Packable>(records: &[T]) -> T::Sum {
+    let mut sum = T::Sum::default();
+    records.iter().for_each(|record| sum.add(record));
+    sum
 }
 
 impl<T: Packable> PackedList<T> {
@@ -158,7 +186,7 @@ impl<T: Packable> PackedList<T> {
         if is_full {
             self.trim();
             let open = OnceLock::from(Arc::new(Vec::with_capacity(PAGE)));
-            self.pages.push(Page { start: self.len, count: 0, packed: None, open });
+            self.pages.push(Page { start: self.len, count: 0, sum: None, packed: None, open });
             self.note_open(self.pages.len() - 1);
         }
         let at = self.pages.len() - 1;
@@ -220,6 +248,18 @@ impl<T: Packable> PackedList<T> {
     pub fn range(&self, places: Range<usize>) -> Iter<'_, T> {
         let places = places.start.min(self.len)..places.end.min(self.len);
         Iter { list: self, places, page: None, ahead: None }
+    }
+
+    /// What can be said of all records together. Closed pages know it, so that none is unpacked.
+    pub fn sum(&self) -> T::Sum {
+        let mut sum = T::Sum::default();
+        for page in &self.pages {
+            match &page.sum {
+                Some(known) => sum.join(known),
+                None => sum.join(&sum_of(&page.peek())),
+            }
+        }
+        sum
     }
 
     /// Packs pages again that were unpacked, but for the last of them.
@@ -335,7 +375,7 @@ impl<T: Packable> IntoIterator for PackedList<T> {
 }
 
 /// The records of a [`PackedList`] itself, one after the other.
-pub struct IntoIter<T> {
+pub struct IntoIter<T: Packable> {
     pages: std::vec::IntoIter<Page<T>>,
     page: std::vec::IntoIter<T>,
 }
@@ -398,7 +438,7 @@ impl<'de, T: Packable + Deserialize<'de>> Deserialize<'de> for PackedList<T> {
 }
 
 /// The records of a [`PackedList`], one after the other.
-pub struct Iter<'a, T> {
+pub struct Iter<'a, T: Packable> {
     list: &'a PackedList<T>,
     places: Range<usize>,
     /// The page at hand, where it begins, and its records.
@@ -494,8 +534,23 @@ mod tests {
 
     use super::*;
 
+    #[derive(Clone, Debug, Default, PartialEq)]
+    pub struct Xor(u64);
+
+    impl Sum<u64> for Xor {
+        fn add(&mut self, number: &u64) {
+            self.0 ^= number.rotate_left(7);
+        }
+
+        fn join(&mut self, others: &Self) {
+            self.0 ^= others.0;
+        }
+    }
+
     /// Numbers that end in 13 have no compact form.
     impl Packable for u64 {
+        type Sum = Xor;
+
         fn pack(&self, out: &mut Vec<u8>) -> bool {
             out.extend_from_slice(&self.to_le_bytes());
             self % 1000 != 13
@@ -560,6 +615,7 @@ mod tests {
                     }
                 }
                 packed.trim();
+                prop_assert_eq!(packed.sum(), sum_of(&plain));
                 let open = packed.pages.iter().filter(|page| page.open.get().is_some());
                 let without_form = plain.iter().filter(|number| **number % 1000 == 13).count();
                 prop_assert!(open.count() <= MOST_OPEN + without_form);

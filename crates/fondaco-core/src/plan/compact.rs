@@ -283,6 +283,8 @@ struct CompactPlanned<'a> {
 }
 
 impl Packable for Planned {
+    type Sum = ();
+
     fn pack(&self, out: &mut Vec<u8>) -> bool {
         let review = match &self.review {
             Review::Pending => Some(CompactReview::Pending),
@@ -335,6 +337,8 @@ impl Packable for Planned {
 }
 
 impl Packable for Proposal {
+    type Sum = ();
+
     fn pack(&self, out: &mut Vec<u8>) -> bool {
         let Choice::Scanned { entry, by_reading } = &self.choice else { return false };
         CompactDeed::of(&self.deed).is_some_and(|deed| {
@@ -351,6 +355,8 @@ impl Packable for Proposal {
 }
 
 impl Packable for Action {
+    type Sum = ();
+
     fn pack(&self, out: &mut Vec<u8>) -> bool {
         CompactAction::of(self).is_some_and(|action| append(&action, out))
     }

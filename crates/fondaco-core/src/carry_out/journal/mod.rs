@@ -7,12 +7,13 @@ mod older;
 mod packed;
 mod records;
 mod schema;
+mod sums;
 
 use std::borrow::Borrow;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap};
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::mpsc::sync_channel;
+use std::sync::mpsc::{SendError, channel, sync_channel};
 use std::time::Duration;
 
 use rusqlite::{Connection, OptionalExtension, Row, TransactionBehavior, params};
@@ -20,9 +21,10 @@ use rusqlite::{Connection, OptionalExtension, Row, TransactionBehavior, params};
 use packed::{Step, TOGETHER};
 pub use records::{EntryRecord, EntryState, RunRecord, RunState};
 use schema::VERSION;
+use sums::{Counts, Standings, counted};
 
 use crate::kernel::Inventory;
-use crate::packed_list::PackedList;
+use crate::packed_list::{PackedList, Record};
 use crate::plan::{Action, Forecast, Plan};
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
@@ -148,14 +150,13 @@ impl Journal {
     ///
     /// [`JournalError`].
     pub fn begin(&mut self, plan: &Plan, token: &str, now: Time) -> Result<i64, JournalError> {
-        self.begin_with(plan, plan.frees(), token, now, |_| {})
+        self.begin_with(plan, token, now, |_| {})
     }
 
-    /// As [`Journal::begin`], if it is known what the plan frees. `each` is shown every action in passing.
+    /// As [`Journal::begin`]. `each` is shown every action in passing.
     pub(super) fn begin_with(
         &mut self,
         plan: &Plan,
-        frees: Forecast,
         token: &str,
         now: Time,
         mut each: impl FnMut(&Action),
@@ -166,49 +167,31 @@ impl Journal {
         transaction
             .execute(
                 "INSERT INTO run (plan_id, token, begun, state, frees_now, frees_later, protect, actions)
-                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+                 VALUES (?1, ?2, ?3, ?4, 0, 0, ?5, ?6)",
                 params![
                     plan.id,
                     token,
                     at,
                     RunState::Running.word(),
-                    frees.now.get() as i64,
-                    frees.later.get() as i64,
                     json(&plan.protect).map_err(&wrap)?,
                     plan.actions.len() as i64,
                 ],
             )
             .map_err(&wrap)?;
         let run = transaction.last_insert_rowid();
-        let firsts = (0..plan.actions.len()).step_by(TOGETHER);
-        std::thread::scope(|scope| {
-            // packed on a thread while they are shown, where there are many
-            let (send, packed_ahead) = sync_channel(4);
-            let mut rest = plan.actions.iter();
-            let pack_all = move || {
-                while rest.len() > 0 {
-                    let list = packed::pack(rest.by_ref().take(TOGETHER));
-                    if send.send(list).is_err() {
-                        return;
-                    }
-                }
-            };
-            if plan.actions.len() > TOGETHER {
-                // without a thread each is packed when it is its turn
-                let _ = std::thread::Builder::new().spawn_scoped(scope, pack_all);
-            } else {
-                drop(pack_all);
-            }
-            let mut rest = plan.actions.iter();
-            for first in firsts {
-                rest.by_ref().take(TOGETHER).for_each(|action| each(&action));
-                let pack = || packed::pack(plan.actions.range(first..first + TOGETHER));
-                let list = packed_ahead.recv().unwrap_or_else(|_| pack());
-                let list = list.map_err(not_written).map_err(&wrap)?;
-                insert_actions(&transaction, run, first + 1, &list).map_err(&wrap)?;
-            }
-            Ok(())
-        })?;
+        let mut frees = Forecast::default();
+        insert_all_actions(&transaction, run, plan, |action| {
+            frees.now += action.frees.now;
+            frees.later += action.frees.later;
+            each(action);
+        })
+        .map_err(&wrap)?;
+        transaction
+            .execute(
+                "UPDATE run SET frees_now = ?2, frees_later = ?3 WHERE id = ?1",
+                params![run, frees.now.get() as i64, frees.later.get() as i64],
+            )
+            .map_err(&wrap)?;
         transaction.commit().map_err(&wrap)?;
         self.changing = Some(run);
         Ok(run)
@@ -338,7 +321,8 @@ impl Journal {
         let reasons = json(&reasons).map_err(&wrap)?;
         self.changing = None;
         let transaction = self.database.transaction().map_err(&wrap)?;
-        let (counts, done) = sums(entries);
+        let Standings { counts, done } = entries.sum();
+        let counts = counted(counts);
         for (reason, (actions, freed)) in done {
             let insert = "INSERT OR REPLACE INTO done_by_reason VALUES (?1, ?2, ?3, ?4)";
             let values = params![run, reason, actions as i64, freed.get() as i64];
@@ -434,7 +418,7 @@ impl Journal {
     fn count(&self, run: &RunRecord) -> Result<Counts, JournalError> {
         let mut states = vec![EntryState::Waiting; run.actions as usize];
         self.each_step(run.id, ALL, |list| packed::apply_states(list, &mut states))?;
-        Ok(counted(states.into_iter()))
+        Ok(counted(states.into_iter().map(|state| (state, 1))))
     }
 
     /// The actions of a run, in the order of its plan.
@@ -501,9 +485,6 @@ impl Journal {
     }
 }
 
-/// How many actions stand how.
-type Counts = Vec<(EntryState, u64)>;
-
 /// So many rows of actions are read at a time.
 const SOME_ROWS: u32 = 4;
 /// The same where the journal and the device are synced once for all of them.
@@ -533,6 +514,49 @@ fn bring_to_today(database: &mut Connection) -> rusqlite::Result<()> {
     }
     transaction.execute_batch(&format!("PRAGMA user_version = {VERSION};"))?;
     transaction.commit()
+}
+
+/// Writes all actions of a run. `each` is shown every one in passing.
+fn insert_all_actions(
+    database: &Connection,
+    run: i64,
+    plan: &Plan,
+    mut each: impl FnMut(&Action),
+) -> rusqlite::Result<()> {
+    std::thread::scope(|scope| {
+        let (give, to_pack) = sync_channel::<Vec<Record<Action>>>(4);
+        let (send, packed) = channel();
+        let pack_all = move || {
+            for actions in to_pack {
+                if send.send(packed::pack(actions)).is_err() {
+                    return;
+                }
+            }
+        };
+        // packed on a thread while the next are shown, where there are many; without it each is packed when it is its turn
+        if plan.actions.len() > TOGETHER {
+            let _ = std::thread::Builder::new().spawn_scoped(scope, pack_all);
+        } else {
+            drop(pack_all);
+        }
+        let mut first = 1;
+        let mut insert = |list: io::Result<Vec<u8>>| {
+            insert_actions(database, run, first, &list.map_err(not_written)?)?;
+            first += TOGETHER;
+            Ok(())
+        };
+        let mut rest = plan.actions.iter();
+        while rest.len() > 0 {
+            let actions: Vec<_> = rest.by_ref().take(TOGETHER).collect();
+            actions.iter().for_each(|action| each(action));
+            if let Err(SendError(actions)) = give.send(actions) {
+                insert(packed::pack(actions))?;
+            }
+            packed.try_iter().try_for_each(&mut insert)?;
+        }
+        drop(give);
+        packed.iter().try_for_each(&mut insert)
+    })
 }
 
 /// Writes the actions of a run from number `first` on.
@@ -571,40 +595,6 @@ fn insert_step(database: &Connection, run: i64, step: &Step) -> rusqlite::Result
     let (first, last) = step.numbers;
     database.prepare_cached(insert)?.execute(params![run, first, last, step.list])?;
     Ok(())
-}
-
-/// Counts states, in the order of their words.
-fn counted(states: impl Iterator<Item = EntryState>) -> Counts {
-    let mut counts = Counts::new();
-    for state in states {
-        match counts.iter_mut().find(|(known, _)| *known == state) {
-            Some((_, count)) => *count += 1,
-            None => counts.push((state, 1)),
-        }
-    }
-    counts.sort_by_key(|(state, _)| state.word());
-    counts
-}
-
-/// How many actions stand how; and how many were done for each reason, and what that freed.
-fn sums(entries: &PackedList<EntryRecord>) -> (Counts, BTreeMap<String, (u64, Bytes)>) {
-    let mut sums: BTreeMap<String, (u64, Bytes)> = BTreeMap::new();
-    let states = entries.iter().map(|entry| {
-        let (reason, state) = (&entry.action.reason, entry.state);
-        if !state.is_done() {
-            return state;
-        }
-        if !sums.contains_key(reason) {
-            sums.insert(reason.clone(), (0, Bytes::ZERO));
-        }
-        if let Some(sum) = sums.get_mut(reason) {
-            sum.0 += 1;
-            sum.1 += entry.freed;
-        }
-        state
-    });
-    let counts = counted(states);
-    (counts, sums)
 }
 
 /// A record that could not be written down must stop the act, not leave an empty line.

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
+use super::sums::Standings;
 use crate::compact_form::{
     ByteString, Moment, append, moment, path_bytes, path_of_bytes, take, time_of,
 };
@@ -312,6 +313,8 @@ struct CompactEntry<'a> {
 }
 
 impl Packable for EntryRecord {
+    type Sum = Standings;
+
     fn pack(&self, out: &mut Vec<u8>) -> bool {
         let Some(action) = CompactAction::of(&self.action) else { return false };
         let (state, action_changed) = (self.state, self.action_changed);

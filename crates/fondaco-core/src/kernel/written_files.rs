@@ -58,7 +58,11 @@ pub fn written_files(
                     let info = home.join("fdinfo").join(&name);
                     if on_device(file.dev) && is_for_writing(&info) {
                         let path = std::fs::read_link(&link).unwrap_or_default();
-                        found.push(WrittenFile { pid, file, path });
+                        // meanwhile the number may have been given to another file, as shells do all the time
+                        let is_it = |now: &GrowingFile| (now.dev, now.ino) == (file.dev, file.ino);
+                        if growing_file(&link).ok().flatten().is_some_and(|now| is_it(&now)) {
+                            found.push(WrittenFile { pid, file, path });
+                        }
                     }
                 }
             }

@@ -1,10 +1,11 @@
 //! Opening the directory that holds a target, without following links; for many targets of one directory once.
 
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::io;
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use super::Refusal;
 use super::shared_extents::Sharing;
@@ -37,6 +38,8 @@ pub struct Locator {
     mounts: Vec<Mount>,
     last: Option<Last>,
     is_used: bool,
+    /// For so long after it was asked where the path of a directory leads, that is not asked again.
+    believes: Duration,
 }
 
 /// The directory of the target that was located last.
@@ -46,9 +49,24 @@ struct Last {
     stat: Stat,
     parent: Arc<OwnedFd>,
     mount_point: Arc<Path>,
+    /// When it was asked last whether the path leads there.
+    asked: Instant,
     /// Once they were asked for.
     facts: Option<DirectoryFacts>,
 }
+
+impl Last {
+    fn located(&self, name: &OsStr) -> Located {
+        Located {
+            parent: Arc::clone(&self.parent),
+            name: name.to_owned(),
+            mount_point: Arc::clone(&self.mount_point),
+        }
+    }
+}
+
+/// For so long a directory is believed to have its path, if many targets are looked at one after the other.
+const MOMENT: Duration = Duration::from_millis(5);
 
 /// What is asked of an open directory once for all targets in it.
 #[derive(Clone, Copy, Debug)]
@@ -64,6 +82,12 @@ impl Locator {
         Self { mounts, ..Self::default() }
     }
 
+    /// One for many targets that are looked at and left as they are: within a moment it is not asked again where the path
+    /// of a directory leads.
+    pub(super) fn for_a_look() -> Self {
+        Self { believes: MOMENT, ..Self::default() }
+    }
+
     /// As [`locate`].
     ///
     /// # Errors
@@ -77,19 +101,22 @@ impl Locator {
         };
         let split = kernel::directory_and_name(path);
         let directory = split.map_or(path, |(directory, _)| directory);
+        if let (Some(last), Some((_, name))) = (&self.last, split)
+            && last.path.as_os_str() == directory.as_os_str()
+            && last.asked.elapsed() < self.believes
+        {
+            return Ok(last.located(name));
+        }
         let now = kernel::stat_path(directory)
             .map_err(CallError::on(Op::Examine, directory))
             .map_err(gone)?;
-        let is_last = |last: &&Last| {
+        let is_last = |last: &&mut Last| {
             last.path.as_os_str() == directory.as_os_str()
                 && (last.stat.dev, last.stat.ino, last.stat.mount) == (now.dev, now.ino, now.mount)
         };
-        if let (Some(last), Some((_, name))) = (self.last.as_ref().filter(is_last), split) {
-            return Ok(Located {
-                parent: Arc::clone(&last.parent),
-                name: name.to_owned(),
-                mount_point: Arc::clone(&last.mount_point),
-            });
+        if let (Some(last), Some((_, name))) = (self.last.as_mut().filter(is_last), split) {
+            last.asked = Instant::now();
+            return Ok(last.located(name));
         }
         let is_on = |mount: &Mount| mount.id == now.mount && path.starts_with(&mount.mount_point);
         if !self.mounts.iter().any(is_on) {
@@ -116,6 +143,7 @@ impl Locator {
             stat: now,
             parent: Arc::clone(&located.parent),
             mount_point: Arc::clone(&located.mount_point),
+            asked: Instant::now(),
             facts: None,
         });
         Ok(located)
@@ -142,7 +170,7 @@ impl Locator {
     /// Forgets the directory of the last target and what is mounted, unless nothing has been located with it yet.
     pub fn forget(&mut self) {
         if self.is_used {
-            *self = Self::default();
+            *self = Self { believes: self.believes, ..Self::default() };
         }
     }
 }
@@ -166,8 +194,12 @@ mod tests {
         let again = locator.locate(&tide.join("b")).unwrap();
         assert!(Arc::ptr_eq(&first.parent, &again.parent), "the same one");
         assert_eq!((first.name.as_os_str(), again.name.as_os_str()), ("a".as_ref(), "b".as_ref()));
+        let mut looks = Locator::for_a_look();
+        looks.locate(&tide.join("a")).unwrap();
         let moved = root.join("moved");
         std::fs::rename(&tide, &moved).unwrap();
+        std::thread::sleep(MOMENT);
+        assert!(matches!(looks.locate(&tide.join("a")), Err(Refusal::Gone(_))));
         assert!(matches!(locator.locate(&tide.join("a")), Err(Refusal::Gone(_))));
         std::fs::rename(&buoy, &tide).unwrap();
         let other = locator.locate(&tide.join("a")).unwrap();

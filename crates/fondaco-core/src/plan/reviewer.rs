@@ -230,8 +230,11 @@ impl<'a> Reviewer<'a> {
         mut told: impl FnMut(Proposal, Result<Planned, Refusal>),
     ) {
         let mut choices = choices.into_iter();
-        let mut workers: Vec<Self> =
-            (0..parallel::threads()).map(|_| Self::of_facts(Arc::clone(&self.facts))).collect();
+        let worker = |_| Self {
+            locator: RefCell::new(Locator::for_a_look()),
+            ..Self::of_facts(Arc::clone(&self.facts))
+        };
+        let mut workers: Vec<Self> = (0..parallel::threads()).map(worker).collect();
         loop {
             let some: Vec<Proposal> = choices.by_ref().take(workers.len() * AT_ONCE).collect();
             if some.is_empty() {

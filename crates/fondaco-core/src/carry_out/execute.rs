@@ -165,10 +165,7 @@ pub fn carry_out(
     let (measured, reasons) = measure(&counted, &volumes.paths, used_before, &|| volumes.used());
     let ended = if stopped { RunState::Stopped } else { RunState::Done };
     let counts = journal.end(id, ended, measured, &reasons, &entries, clock())?;
-    if counts.iter().any(|(state, _)| state.is_trouble()) {
-        let troubles = entries.iter().filter(|entry| entry.state.is_trouble());
-        troubles.for_each(|entry| log_trouble(id, &entry));
-    }
+    log_troubles(id, &counts, &entries);
     let done: u64 = counts.iter().filter(|(state, _)| state.is_done()).map(|(_, n)| n).sum();
     tracing::info!(
         run = id,
@@ -189,6 +186,14 @@ pub fn carry_out(
         reasons,
         settled,
     })
+}
+
+/// Writes to the log which actions were not done, and why.
+fn log_troubles(run: i64, counts: &[(EntryState, u64)], entries: &PackedList<EntryRecord>) {
+    if counts.iter().any(|(state, _)| state.is_trouble()) {
+        let troubles = entries.iter().filter(|entry| entry.state.is_trouble());
+        troubles.for_each(|entry| log_trouble(run, &entry));
+    }
 }
 
 /// Writes to the log that an action was not done, and why. Names cannot forge a line of it.

@@ -96,7 +96,7 @@ impl<'a> Known<'a> {
     }
 }
 
-/// See [`Known::keepers`].
+/// Asked what keeps one entry after the other: neighbours have what lies above them in common.
 pub(super) struct Keepers<'a> {
     known: Known<'a>,
     /// The directory that was last asked for, and what keeps all that lies in it: neighbours mostly share one.

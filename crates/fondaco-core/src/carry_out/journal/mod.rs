@@ -3,6 +3,7 @@
 //! One SQLite database with full synchronisation: a transaction that has been committed is on the
 //! device. Intents are committed before acts, outcomes after. Paths are kept as bytes.
 
+mod actions;
 mod older;
 mod packed;
 mod records;
@@ -13,18 +14,18 @@ use std::borrow::Borrow;
 use std::collections::{BTreeSet, HashMap};
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::mpsc::{SendError, channel, sync_channel};
 use std::time::Duration;
 
 use rusqlite::{Connection, OptionalExtension, Row, TransactionBehavior, params};
 
-use packed::{Step, TOGETHER};
+use actions::{each_action, insert_all_actions};
+use packed::Step;
 pub use records::{EntryRecord, EntryState, RunRecord, RunState};
 use schema::VERSION;
 use sums::{Counts, Standings, counted};
 
 use crate::kernel::Inventory;
-use crate::packed_list::{PackedList, Record};
+use crate::packed_list::PackedList;
 use crate::plan::{Action, Forecast, Plan};
 use crate::shown::Shown;
 use crate::units::{Bytes, Time};
@@ -514,80 +515,6 @@ fn bring_to_today(database: &mut Connection) -> rusqlite::Result<()> {
     }
     transaction.execute_batch(&format!("PRAGMA user_version = {VERSION};"))?;
     transaction.commit()
-}
-
-/// Writes all actions of a run. `each` is shown every one in passing.
-fn insert_all_actions(
-    database: &Connection,
-    run: i64,
-    plan: &Plan,
-    mut each: impl FnMut(&Action),
-) -> rusqlite::Result<()> {
-    std::thread::scope(|scope| {
-        let (give, to_pack) = sync_channel::<Vec<Record<Action>>>(4);
-        let (send, packed) = channel();
-        let pack_all = move || {
-            for actions in to_pack {
-                if send.send(packed::pack(actions)).is_err() {
-                    return;
-                }
-            }
-        };
-        // packed on a thread while the next are shown, where there are many; without it each is packed when it is its turn
-        if plan.actions.len() > TOGETHER {
-            let _ = std::thread::Builder::new().spawn_scoped(scope, pack_all);
-        } else {
-            drop(pack_all);
-        }
-        let mut first = 1;
-        let mut insert = |list: io::Result<Vec<u8>>| {
-            insert_actions(database, run, first, &list.map_err(not_written)?)?;
-            first += TOGETHER;
-            Ok(())
-        };
-        let mut rest = plan.actions.iter();
-        while rest.len() > 0 {
-            let actions: Vec<_> = rest.by_ref().take(TOGETHER).collect();
-            actions.iter().for_each(|action| each(action));
-            if let Err(SendError(actions)) = give.send(actions) {
-                insert(packed::pack(actions))?;
-            }
-            packed.try_iter().try_for_each(&mut insert)?;
-        }
-        drop(give);
-        packed.iter().try_for_each(&mut insert)
-    })
-}
-
-/// Writes the actions of a run from number `first` on.
-fn insert_actions(
-    database: &Connection,
-    run: i64,
-    first: usize,
-    list: &[u8],
-) -> rusqlite::Result<()> {
-    let insert = "INSERT INTO actions (run, first, list) VALUES (?1, ?2, ?3)";
-    database.prepare_cached(insert)?.execute(params![run, first as i64, list])?;
-    Ok(())
-}
-
-/// The actions of some rows of a run, as its plan had them, in order from number `first` on.
-fn each_action(
-    database: &Connection,
-    run: i64,
-    first: u32,
-    rows: u32,
-    mut with: impl FnMut(Action),
-) -> rusqlite::Result<()> {
-    let select = "SELECT list FROM actions WHERE run = ?1 AND first >= ?2 ORDER BY first LIMIT ?3";
-    let mut select = database.prepare_cached(select)?;
-    let mut rows = select.query(params![run, first, rows])?;
-    while let Some(row) = rows.next()? {
-        let list = row.get_ref(0)?.as_blob()?;
-        let actions = packed::unpack(list).map_err(|error| conversion(0, error))?;
-        actions.into_iter().for_each(&mut with);
-    }
-    Ok(())
 }
 
 fn insert_step(database: &Connection, run: i64, step: &Step) -> rusqlite::Result<()> {

@@ -6,11 +6,9 @@ use std::path::PathBuf;
 
 use rusqlite::{Connection, Row};
 
+use super::actions::{each_action, insert_actions};
 use super::packed::{TOGETHER, pack, pack_step};
-use super::{
-    EntryRecord, EntryState, SOME_ROWS, conversion, each_action, insert_actions, insert_step,
-    not_written, word,
-};
+use super::{EntryRecord, EntryState, SOME_ROWS, conversion, insert_step, not_written, word};
 use crate::kernel::Inventory;
 use crate::plan::Action;
 use crate::units::{Bytes, Time};

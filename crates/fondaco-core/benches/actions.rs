@@ -3,7 +3,8 @@
 //! Every part is done on files that are made anew.
 //!
 //! `cargo bench -p fondaco-core --bench actions -- DIR [FILES [ROUNDS [PART]]]`, with a directory on the file system that is
-//! meant; 100 000 files and one round if nothing is said. `PART` is `delete`, `set-aside` or `purge`, for a profile of one.
+//! meant; 100 000 files and one round if nothing is said. `PART` is `delete`, `set-aside` or `purge`, for a profile of one,
+//! or `plan`, which tries and plans over and over and carries nothing out.
 #![allow(missing_docs, clippy::unwrap_used)]
 
 use std::ops::ControlFlow;
@@ -35,6 +36,11 @@ fn main() {
     let _ = std::fs::remove_dir_all(at.join("state"));
     let state = State::open(&at.join("state")).unwrap();
 
+    if given.get(3).is_some_and(|part| part == "plan") {
+        place.make();
+        (0..rounds).for_each(|_| drop(place.plan(&state, "set-aside")));
+        return place.clear();
+    }
     let mut ratios: [Vec<f64>; 4] = Default::default();
     // the machine drifts: each part stands between two measures of its floor
     let mut floors = place.floors();
@@ -254,8 +260,8 @@ impl Place {
         let reviewer = Reviewer::of_scan(state, catalog.origin(), catalog.roots(), Time::now());
         let mut draft = Draft::default();
         let depot = state.depot();
-        let choice = |found| Proposal::of_rule(&catalog, &rules.rules[0], found, &depot);
-        reviewer.plan_all(tried.matches.iter().map(choice), |_, came_of| {
+        let proposal = |found| Proposal::of_rule(&catalog, &rules.rules[0], found, &depot);
+        reviewer.plan_all(&tried.matches, proposal, |_, came_of| {
             draft.put(came_of.unwrap());
         });
         plan.replace(draft.to_plan(Vec::new(), Time::now()).unwrap());

@@ -44,9 +44,14 @@ pub(crate) fn path_bytes(path: &Path) -> ByteString<'_> {
     ByteString(path.as_os_str().as_bytes())
 }
 
+/// The path again, where it lies.
+pub(crate) fn path_in(bytes: ByteString<'_>) -> &Path {
+    Path::new(OsStr::from_bytes(bytes.0))
+}
+
 /// The path again.
 pub(crate) fn path_of_bytes(bytes: ByteString<'_>) -> PathBuf {
-    PathBuf::from(OsStr::from_bytes(bytes.0))
+    path_in(bytes).to_owned()
 }
 
 /// Appends a value in the form of the library `postcard`. `false` if it has none; then nothing is appended.

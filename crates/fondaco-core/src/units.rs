@@ -45,19 +45,24 @@ impl Bytes {
 
     /// As people read it: one decimal and its unit, or grouped bytes.
     pub fn shown(self, style: UnitStyle) -> String {
-        let (base, units): (f64, [&str; 7]) = match style {
-            UnitStyle::Binary => (1024.0, ["B", "KiB", "MiB", "GiB", "TiB", "PiB", "EiB"]),
-            UnitStyle::Decimal => (1000.0, ["B", "kB", "MB", "GB", "TB", "PB", "EB"]),
+        let (base, units): (u64, [&str; 6]) = match style {
+            UnitStyle::Binary => (1024, ["KiB", "MiB", "GiB", "TiB", "PiB", "EiB"]),
+            UnitStyle::Decimal => (1000, ["kB", "MB", "GB", "TB", "PB", "EB"]),
             UnitStyle::Bytes => return format!("{} B", grouped(self.0)),
         };
-        let mut value = self.0 as f64;
-        let mut unit = 0;
-        // 1023.95 KiB would be rounded to "1024.0 KiB"
-        while value >= base - 0.05 && unit + 1 < units.len() {
-            value /= base;
-            unit += 1;
+        if self.0 < base {
+            return format!("{} B", self.0);
         }
-        if unit == 0 { format!("{} B", self.0) } else { format!("{value:.1} {}", units[unit]) }
+        // whole numbers, since a table of sizes is written for every picture and floating point takes several times as long
+        let mut factor = 1;
+        let mut tenths = 0;
+        let unit = units.iter().find(|unit| {
+            factor *= base;
+            tenths = self.0 / factor * 10 + rounded(self.0 % factor * 10, factor);
+            // 1023.95 KiB would be rounded to "1024.0 KiB"
+            tenths < base * 10 || **unit == units[5]
+        });
+        format!("{}.{} {}", tenths / 10, tenths % 10, unit.unwrap_or(&units[5]))
     }
 
     /// Reads a size as people write it: `100 MiB`, `1.5G`, `20000`, `3 MB`.
@@ -104,6 +109,12 @@ impl Sum for Bytes {
     fn sum<I: Iterator<Item = Self>>(parts: I) -> Self {
         parts.fold(Self::ZERO, Add::add)
     }
+}
+
+/// The whole number nearest to a quotient, of two that are equally near the even one.
+fn rounded(number: u64, by: u64) -> u64 {
+    let (whole, rest) = (number / by, number % by);
+    whole + u64::from(2 * rest > by || 2 * rest == by && whole % 2 == 1)
 }
 
 /// How sizes are written on a screen or in a table.
@@ -398,6 +409,21 @@ mod tests {
             assert_eq!(Bytes::new(bytes).shown(UnitStyle::Decimal), decimal);
         }
         assert_eq!(Bytes::new(221_300_224).shown(UnitStyle::Bytes), "221 300 224 B");
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn sizes_are_rounded_as_the_standard_library_does(bytes in 1024u64..1 << 53, less in 0..43u32) {
+            let bytes = (bytes >> less).max(1024);
+            let power = bytes.ilog2() / 10;
+            // dividing by a power of two is exact
+            let value = bytes as f64 / 1024f64.powi(power as i32);
+            let units = ["KiB", "MiB", "GiB", "TiB", "PiB"];
+            let expected = format!("{value:.1} {}", units[power as usize - 1]);
+            if !expected.starts_with("1024.0") {
+                proptest::prop_assert_eq!(Bytes::new(bytes).shown(UnitStyle::Binary), expected);
+            }
+        }
     }
 
     #[test]

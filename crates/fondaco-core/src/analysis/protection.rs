@@ -313,17 +313,14 @@ pub(crate) fn release_in_boot(name: &str) -> Option<(&str, bool)> {
 /// Whether a path is a part of a kernel that does not run: an image and what belongs to it below `/boot`, or a directory
 /// of modules. Such a part goes only with its kernel, and only if it is given up.
 pub fn is_kernel_part(path: &Path) -> bool {
-    let (Some(above), Some(name)) = (path.parent(), path.file_name().and_then(OsStr::to_str))
-    else {
-        return false;
-    };
+    let Some((above, name)) = kernel::directory_and_name(path) else { return false };
     let is_modules =
-        ["/lib/modules", "/usr/lib/modules"].iter().any(|place| above == Path::new(place));
-    let release = match above == Path::new("/boot") {
+        ["/lib/modules", "/usr/lib/modules"].iter().any(|place| above.as_os_str() == *place);
+    let is_boot = above.as_os_str() == "/boot";
+    let Some(name) = name.to_str().filter(|_| is_modules || is_boot) else { return false };
+    let release = match is_boot {
         true => release_in_boot(name).map(|(release, _)| release),
-        false => {
-            Some(name).filter(|name| is_modules && name.starts_with(|c: char| c.is_ascii_digit()))
-        }
+        false => Some(name).filter(|name| name.starts_with(|c: char| c.is_ascii_digit())),
     };
     release.is_some_and(|release| !release.is_empty() && release != kernel::running_release())
 }

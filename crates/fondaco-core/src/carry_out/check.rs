@@ -59,8 +59,8 @@ impl Checks {
         let protection = Self::protection_of(plan, state);
         let mut overlaps = Overlaps::of_none(plan, &protection);
         plan.actions.iter().for_each(|action| overlaps.look_at(&action));
-        let found = overlaps.finish();
-        Self::of_overview(plan, state, protection, found)
+        let hopeless = overlaps.finish();
+        Self::knowing_overlaps(plan, state, protection, hopeless)
     }
 
     /// What a plan must leave alone.
@@ -74,12 +74,13 @@ impl Checks {
     }
 
     /// As [`Checks::new`], for whoever has looked at all actions already: see [`Overlaps::finish`].
-    pub(super) fn of_overview(
+    pub(super) fn knowing_overlaps(
         plan: &Plan,
         state: &State,
         mut protection: Protection,
-        (overview, mut hopeless): (Overview, HashMap<u32, String>),
+        mut hopeless: HashMap<u32, String>,
     ) -> Self {
+        let overview = plan.overview();
         if overview.has_copies {
             hopeless.extend(copies_that_go(plan, &protection));
         }

@@ -123,8 +123,8 @@ pub fn carry_out(
         overlaps.look_at(action);
         entries.push(EntryRecord::waiting(action.clone(), at.clone()));
     })?;
-    let found = overlaps.finish();
-    let checks = Checks::of_overview(plan, state, protection, found);
+    let hopeless = overlaps.finish();
+    let checks = Checks::knowing_overlaps(plan, state, protection, hopeless);
     let forecast = checks.overview.frees;
     tracing::info!(run = id, plan = %shown(&plan.id), actions = plan.actions.len(), "run begun");
     // they are asked several times, and a plan may have a million actions

@@ -8,7 +8,7 @@ use rustc_hash::FxHashMap;
 
 use crate::analysis::Protection;
 use crate::kernel::{Kind, directory_and_name};
-use crate::plan::{Action, Overview, Plan};
+use crate::plan::{Action, Plan};
 
 /// A directory on its file system.
 type Place = (u64, PathBuf);
@@ -16,20 +16,17 @@ type Place = (u64, PathBuf);
 /// What is found when all actions of a plan are looked at, one after the other in their order.
 pub(super) struct Overlaps<'a> {
     taken: Taken<'a>,
-    overview: Overview,
     found: HashMap<u32, String>,
 }
 
 impl<'a> Overlaps<'a> {
     /// Before any action has been looked at.
     pub(super) fn of_none(plan: &'a Plan, protection: &'a Protection) -> Self {
-        let taken = Taken::of_nothing(plan, protection);
-        Self { taken, overview: Overview::default(), found: HashMap::new() }
+        Self { taken: Taken::of_nothing(plan, protection), found: HashMap::new() }
     }
 
     /// Looks at the next action.
     pub(super) fn look_at(&mut self, action: &Action) {
-        self.overview.add(action);
         let deed = &action.deed;
         if deed.is_release() || deed.is_of_tool() || action.emptied {
             return;
@@ -39,10 +36,10 @@ impl<'a> Overlaps<'a> {
         }
     }
 
-    /// What can be said of all actions together; and of those whose target is, lies in, or contains the target of one
-    /// that comes before them, the reason why they cannot be done.
-    pub(super) fn finish(self) -> (Overview, HashMap<u32, String>) {
-        (self.overview, self.found)
+    /// The actions whose target is, lies in, or contains the target of one that comes before them, each with the reason
+    /// why it cannot be done.
+    pub(super) fn finish(self) -> HashMap<u32, String> {
+        self.found
     }
 }
 

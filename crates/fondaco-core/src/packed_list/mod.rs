@@ -7,6 +7,7 @@
 use std::borrow::Borrow;
 use std::collections::VecDeque;
 use std::fmt;
+use std::iter::{Enumerate, Peekable};
 use std::marker::PhantomData;
 use std::ops::{Deref, Index, IndexMut, Range};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
@@ -16,6 +17,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use self::workers::{Unpacking, pack_soon};
 
+mod transcribing;
 mod workers;
 
 /// A record that can be kept in a compact form of this program's own. That of actions stands in the journal too: see
@@ -104,21 +106,40 @@ enum Form<T> {
 
 impl<T: Packable> Form<T> {
     fn of(records: Arc<Vec<T>>) -> Self {
-        let mut plain = Vec::new();
-        if !records.iter().all(|record| record.pack(&mut plain)) {
-            return Self::Plain(records);
+        match Self::plain_of(&records) {
+            Some(plain) => Self::compressed(&plain),
+            None => Self::Plain(records),
         }
-        let packed = zstd::bulk::compress(&plain, LEVEL).expect("memory can be compressed");
+    }
+
+    /// The compact form of records, if all have one.
+    fn plain_of(records: &[T]) -> Option<Vec<u8>> {
+        let mut plain = Vec::new();
+        records.iter().all(|record| record.pack(&mut plain)).then_some(plain)
+    }
+
+    fn compressed(plain: &[u8]) -> Self {
+        let packed = zstd::bulk::compress(plain, LEVEL).expect("memory can be compressed");
         Self::Packed(packed.into())
+    }
+
+    /// The compact form of its records, if all have one.
+    fn plain(&self) -> Option<Vec<u8>> {
+        match self {
+            Self::Soon(form) => form.wait().plain(),
+            Self::Plain(_) => None,
+            Self::Packed(packed) => {
+                Some(zstd::stream::decode_all(&**packed).expect("a page is as it was packed"))
+            }
+        }
     }
 
     fn records(&self, count: usize) -> Arc<Vec<T>> {
         match self {
             Self::Soon(form) => form.wait().records(count),
             Self::Plain(records) => Arc::clone(records),
-            Self::Packed(packed) => {
-                let plain =
-                    zstd::stream::decode_all(&**packed).expect("a page is as it was packed");
+            Self::Packed(_) => {
+                let plain = self.plain().unwrap_or_default();
                 let mut rest = plain.as_slice();
                 let unpack = |_| T::unpack(&mut rest).expect("a record is as it was packed");
                 Arc::new((0..count).map(unpack).collect())
@@ -146,6 +167,12 @@ impl<T: Packable> Page<T> {
         self.records();
         (self.packed, self.sum) = (None, None);
         Arc::make_mut(self.open.get_mut().expect("it has been opened"))
+    }
+
+    /// Has it unpacked, unless it is open; `number` is its own in the list.
+    fn unpack_ahead(&self, number: usize) -> Option<Unpacking<T>> {
+        let packed = self.packed.as_ref().filter(|_| self.open.get().is_none())?;
+        Unpacking::begin(number, packed, self.count)
     }
 
     fn close(&mut self) {
@@ -300,8 +327,7 @@ impl<T: Packable> PackedList<T> {
 
     /// Has a page unpacked that will be asked for next.
     fn unpack_ahead(&self, page: usize) -> Option<Unpacking<T>> {
-        let next = self.pages.get(page).filter(|page| page.open.get().is_none())?;
-        Unpacking::begin(page, next.packed.as_ref()?, next.count)
+        self.pages.get(page)?.unpack_ahead(page)
     }
 
     fn note_open(&self, page: usize) {
@@ -370,14 +396,18 @@ impl<T: Packable> IntoIterator for PackedList<T> {
     type IntoIter = IntoIter<T>;
 
     fn into_iter(self) -> IntoIter<T> {
-        IntoIter { pages: self.pages.into_iter(), page: Vec::new().into_iter() }
+        let pages = self.pages.into_iter().enumerate();
+        IntoIter { pages: pages.peekable(), page: Vec::new().into_iter(), ahead: None }
     }
 }
 
 /// The records of a [`PackedList`] itself, one after the other.
 pub struct IntoIter<T: Packable> {
-    pages: std::vec::IntoIter<Page<T>>,
+    pages: Peekable<Enumerate<std::vec::IntoIter<Page<T>>>>,
+    /// What is left of the page at hand.
     page: std::vec::IntoIter<T>,
+    /// The page behind it.
+    ahead: Option<Unpacking<T>>,
 }
 
 impl<T: Packable> Iterator for IntoIter<T> {
@@ -388,8 +418,10 @@ impl<T: Packable> Iterator for IntoIter<T> {
             if let Some(record) = self.page.next() {
                 return Some(record);
             }
-            let mut page = self.pages.next()?;
-            let records = page.open.take().unwrap_or_else(|| page.unpacked());
+            let (number, mut page) = self.pages.next()?;
+            let ahead = self.ahead.take().and_then(|ahead| ahead.records_of(number));
+            self.ahead = self.pages.peek().and_then(|(number, next)| next.unpack_ahead(*number));
+            let records = ahead.or_else(|| page.open.take()).unwrap_or_else(|| page.unpacked());
             self.page = Arc::unwrap_or_clone(records).into_iter();
         }
     }

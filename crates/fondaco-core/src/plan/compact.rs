@@ -1,15 +1,19 @@
 //! Actions and planned things in the compact form (`compact_form.rs`). What few actions have is JSON in it.
 
 use std::borrow::Cow;
+use std::ops::Range;
 
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
+use super::forecast::note_of_deed;
 use super::{
-    Action, Choice, Deed, Forecast, Planned, Proposal, Review, Shared, SharedExtent, Survey, Target,
+    Action, Choice, Deed, Forecast, Overview, Planned, Proposal, Review, Shared, SharedExtent,
+    Survey, Target,
 };
+use crate::analysis::is_kernel_part;
 use crate::compact_form::{
-    ByteString, Moment, append, moment, path_bytes, path_of_bytes, take, time_of,
+    ByteString, Moment, append, moment, path_bytes, path_in, path_of_bytes, take, time_of,
 };
 use crate::kernel::{Holder, Kind};
 use crate::packed_list::Packable;
@@ -336,6 +340,72 @@ impl Packable for Planned {
     }
 }
 
+impl<'a> CompactPlanned<'a> {
+    /// Its close look, unless more is to be known for the notes of its action than it tells: what else is planned, what is
+    /// open, what is shared.
+    fn plain_survey(&self) -> Option<&CompactSurvey<'a>> {
+        let CompactReview::Ready(survey) = &self.review else { return None };
+        let is_plain = survey.linked.is_empty()
+            && survey.extents.is_empty()
+            && survey.in_use.is_none()
+            && self.together.is_none()
+            && self.differs.is_empty()
+            && !self.emptied
+            && !is_kernel_part(path_in(self.path));
+        is_plain.then_some(survey)
+    }
+
+    /// The action that it becomes, with what there is to note of it.
+    fn action(
+        self,
+        number: u32,
+        frees: Forecast,
+        note: Option<&'a str>,
+    ) -> Option<CompactAction<'a>> {
+        let CompactReview::Ready(survey) = self.review else { return None };
+        let is_held = matches!(self.deed, CompactDeed::SetAside);
+        Some(CompactAction {
+            number,
+            deed: self.deed,
+            reason: self.reason,
+            target: survey.target,
+            volume: self.volume,
+            frees: (frees.now.get(), frees.later.get()),
+            shared: 0,
+            notes: note.into_iter().collect(),
+            together: None,
+            purge_after: self.purge_after.filter(|_| is_held),
+            stays: self.stays,
+            emptied: false,
+            held: None,
+            tool: None,
+            own: None,
+        })
+    }
+}
+
+/// The compact form of the actions that planned things become, the first of them at `places.start` and its action one number
+/// higher. Nothing if one of them has to be looked at by itself.
+pub(super) fn transcribe(
+    places: Range<usize>,
+    mut planned: &[u8],
+    frees: &[Forecast],
+    out: &mut Vec<u8>,
+) -> Option<Overview> {
+    let mut overview = Overview::default();
+    for at in places {
+        let one: CompactPlanned<'_> = take(&mut planned)?;
+        let (frees, deed) = (*frees.get(at)?, one.deed.deed()?);
+        let size = Bytes::new(one.plain_survey()?.target.allocated);
+        let note = note_of_deed(&deed, size, one.depot_on_volume);
+        overview.add_deed(&deed, frees, path_in(one.volume));
+        overview.has_copies |= one.stays.is_some();
+        let action = one.action(at as u32 + 1, frees, note.as_deref())?;
+        append(&action, out).then_some(())?;
+    }
+    Some(overview)
+}
+
 impl Packable for Proposal {
     type Sum = ();
 
@@ -355,7 +425,7 @@ impl Packable for Proposal {
 }
 
 impl Packable for Action {
-    type Sum = ();
+    type Sum = Overview;
 
     fn pack(&self, out: &mut Vec<u8>) -> bool {
         CompactAction::of(self).is_some_and(|action| append(&action, out))

@@ -10,7 +10,7 @@ use serde_json::Value;
 use super::{Forecast, HeldTarget, Target, ToolTarget};
 use crate::archive::{Metadata, is_store};
 use crate::kernel::{self, Kind};
-use crate::packed_list::PackedList;
+use crate::packed_list::{PackedList, Sum};
 use crate::shown::{DocPath, Shown};
 use crate::units::{Bytes, Time};
 
@@ -262,6 +262,16 @@ impl Plan {
         protect: Vec<DocPath>,
         now: Time,
     ) -> Result<Self, PlanError> {
+        let numbered = (1..).zip(actions).map(|(number, action)| Action { number, ..action });
+        Self::of_numbered(numbered.collect(), protect, now)
+    }
+
+    /// As [`Plan::new`], of actions whose numbers run from 1.
+    pub(super) fn of_numbered(
+        actions: PackedList<Action>,
+        protect: Vec<DocPath>,
+        now: Time,
+    ) -> Result<Self, PlanError> {
         Ok(Self {
             fondaco: VERSION,
             kind: "plan".to_owned(),
@@ -270,10 +280,7 @@ impl Plan {
             created: now.rfc3339(),
             protect,
             give_up: Vec::new(),
-            actions: (1..)
-                .zip(actions)
-                .map(|(number, action)| Action { number, ..action })
-                .collect(),
+            actions,
         })
     }
 
@@ -342,19 +349,12 @@ impl Plan {
 
     /// Where its actions put things, in order, each place once.
     pub fn destinations(&self) -> BTreeSet<PathBuf> {
-        let mut found: BTreeSet<PathBuf> = BTreeSet::new();
-        for action in &self.actions {
-            let new = action.deed.destination().filter(|to| !found.contains(*to));
-            found.extend(new.map(Path::to_owned));
-        }
-        found
+        self.overview().destinations
     }
 
-    /// What can be said of all actions together, in one pass over them.
+    /// What can be said of all actions together.
     pub fn overview(&self) -> Overview {
-        let mut overview = Overview::default();
-        self.actions.iter().for_each(|action| overview.add(&action));
-        overview
+        self.actions.sum()
     }
 }
 
@@ -371,6 +371,8 @@ pub struct Overview {
     pub has_emptied: bool,
     /// Some have a copy that must stay.
     pub has_copies: bool,
+    /// Where they put things.
+    pub destinations: BTreeSet<PathBuf>,
     /// One of each sort.
     deeds: Vec<Deed>,
 }
@@ -389,23 +391,45 @@ impl Overview {
         }
     }
 
-    /// Adds what is to be said of another action.
-    pub(crate) fn add(&mut self, action: &Action) {
-        self.frees.now += action.frees.now;
-        self.frees.later += action.frees.later;
-        let mut here = action.frees.now;
+    fn note_sort(&mut self, deed: &Deed) {
+        if !self.deeds.iter().any(|known| discriminant(known) == discriminant(deed)) {
+            self.deeds.push(deed.clone());
+        }
+    }
+
+    /// Counts one more action, of which no program of the system does a part on another volume.
+    pub(super) fn add_deed(&mut self, deed: &Deed, frees: Forecast, volume: &Path) {
+        self.frees.add(frees);
+        self.frees_on(volume, frees.now);
+        self.note_sort(deed);
+        let to = deed.destination().filter(|to| !self.destinations.contains(*to));
+        self.destinations.extend(to.map(Path::to_owned));
+    }
+}
+
+impl Sum<Action> for Overview {
+    fn add(&mut self, action: &Action) {
+        let mut frees = action.frees;
         for other in action.tool.iter().flat_map(|tool| tool.elsewhere()) {
-            let there = other.allocated.min(here);
-            here = here.less(there);
-            self.frees_on(&other.volume.0, there);
+            let now = other.allocated.min(frees.now);
+            frees.now = frees.now.less(now);
+            self.frees.now += now;
+            self.frees_on(&other.volume.0, now);
         }
-        self.frees_on(&action.volume.0, here);
-        if !self.deeds.iter().any(|deed| discriminant(deed) == discriminant(&action.deed)) {
-            self.deeds.push(action.deed.clone());
-        }
+        self.add_deed(&action.deed, frees, &action.volume.0);
         self.has_groups |= action.together.is_some();
         self.has_emptied |= action.emptied;
         self.has_copies |= action.stays.is_some();
+    }
+
+    fn join(&mut self, others: &Self) {
+        self.frees.add(others.frees);
+        others.volumes.iter().for_each(|(volume, freed)| self.frees_on(volume, *freed));
+        others.deeds.iter().for_each(|deed| self.note_sort(deed));
+        self.destinations.extend(others.destinations.iter().cloned());
+        self.has_groups |= others.has_groups;
+        self.has_emptied |= others.has_emptied;
+        self.has_copies |= others.has_copies;
     }
 }
 

@@ -1,19 +1,13 @@
 //! The plan while it is being made: things put on it and taken off, with a forecast at any time.
 
-use std::cmp::Reverse;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use super::places::Places;
-use super::{
-    Action, Deed, Forecast, Forecaster, Plan, PlanError, PlannedNames, Refusal, Survey, Target,
-    notes,
-};
-use crate::analysis::is_kernel_part;
+use super::{Deed, Forecast, Forecaster, PlannedNames, Refusal, Survey, Target, notes};
 use crate::kernel::Kind;
 use crate::packed_list::PackedList;
-use crate::shown::DocPath;
-use crate::units::{Bytes, Time};
+use crate::units::Bytes;
 
 /// One thing on the draft.
 #[derive(Clone, Debug)]
@@ -86,7 +80,7 @@ impl Planned {
     }
 
     /// To be asked for each in order: see [`notes`].
-    fn notes(&self, names: &mut PlannedNames) -> Vec<String> {
+    pub(super) fn notes(&self, names: &mut PlannedNames) -> Vec<String> {
         let Some(survey) = self.survey() else { return Vec::new() };
         let mut notes = notes(&self.deed, survey, self.depot_on_volume, names);
         if self.deed == Deed::Link && !self.differs.is_empty() {
@@ -162,9 +156,9 @@ pub struct Sums {
     /// Of each inode with several names where some of them are planned, and how many there.
     links: HashMap<(u64, u64), Vec<(u32, u32)>>,
     /// The places of what is not ready to be carried out, in order.
-    not_ready: Vec<usize>,
+    pub(super) not_ready: Vec<usize>,
     /// The places of directories that go once other actions have emptied them, in order.
-    emptied: Vec<usize>,
+    pub(super) emptied: Vec<usize>,
 }
 
 impl Sums {
@@ -261,7 +255,8 @@ impl Draft {
         planned.notes(&mut names)
     }
 
-    fn names(&self) -> PlannedNames {
+    /// How many names of each inode with several are planned.
+    pub(super) fn names(&self) -> PlannedNames {
         let mut names = PlannedNames::default();
         for (inode, places) in &self.sums.links {
             places.iter().for_each(|(_, below)| names.add(*inode, *below, false));
@@ -282,22 +277,12 @@ impl Draft {
         put
     }
 
-    /// Puts many things on the draft, as [`Draft::put`] would one after the other, and tells what that came to.
-    pub fn put_each(
-        &mut self,
-        new: impl IntoIterator<Item = Planned>,
-        mut told: impl FnMut(&Path, Put),
-    ) {
-        for new in new {
-            let path = new.path.clone();
-            told(&path, self.place(new));
-        }
-        self.forecast_if_needed();
-    }
-
     /// Puts many things on the draft, as [`Draft::put`] would one after the other.
     pub fn put_all(&mut self, new: impl IntoIterator<Item = Planned>) {
-        self.put_each(new, |_, _| {});
+        for new in new {
+            self.place(new);
+        }
+        self.forecast_if_needed();
     }
 
     fn place(&mut self, new: Planned) -> Put {
@@ -391,58 +376,6 @@ impl Draft {
     pub fn relief(&self, volume: &Path) -> Forecast {
         let found = self.sums.by_volume.iter().find(|(known, _)| known == volume);
         found.map_or_else(Forecast::default, |(_, frees)| *frees)
-    }
-
-    /// The draft as a plan: what has been reviewed and not refused.
-    ///
-    /// # Errors
-    ///
-    /// [`PlanError::NoId`].
-    pub fn to_plan(&self, protect: Vec<DocPath>, now: Time) -> Result<Plan, PlanError> {
-        let mut names = self.names();
-        let one = |at: usize| self.planned.range(at..at + 1).next();
-        // what is emptied comes after what empties it, the deepest first
-        let depth = |at: usize| one(at).map_or(0, |planned| planned.path.components().count());
-        let mut emptied = self.sums.emptied.clone();
-        emptied.sort_by_cached_key(|at| (Reverse(depth(*at)), *at));
-        let emptied = emptied.into_iter().filter_map(|at| Some((at, one(at)?)));
-        let others = self.planned.iter().enumerate().filter(|(_, planned)| !planned.emptied);
-        let mut give_up = Vec::new();
-        let mut first_of: HashMap<PathBuf, u32> = HashMap::new();
-        let mut number = 0;
-        let actions = others.chain(emptied).filter_map(|(at, planned)| {
-            if is_kernel_part(&planned.path) {
-                give_up.push(DocPath(planned.path.clone()));
-            }
-            let survey = planned.survey()?;
-            number += 1;
-            let together = planned.together.as_ref().map(|with| {
-                let first = first_of.entry(with.clone());
-                *first.or_insert(number)
-            });
-            Some(Action {
-                number,
-                deed: planned.deed.clone(),
-                reason: planned.reason.clone(),
-                target: survey.target.clone(),
-                volume: DocPath(planned.volume.clone()),
-                frees: self.frees.get(at).copied().unwrap_or_default(),
-                shared: match survey.shared.extents.is_empty() {
-                    true => Bytes::ZERO,
-                    false => Bytes::new(survey.shared.counted),
-                },
-                notes: planned.notes(&mut names),
-                held: survey.held.as_ref().map(|held| held.target.clone()),
-                tool: survey.tool.clone(),
-                together,
-                purge_after: planned.purge_after.filter(|_| planned.deed == Deed::SetAside),
-                stays: planned.stays.clone(),
-                own: None,
-                emptied: planned.emptied,
-            })
-        });
-        let plan = Plan::new(actions, protect, now)?;
-        Ok(Plan { give_up, ..plan })
     }
 
     fn forecast_if_needed(&mut self) {

@@ -141,6 +141,26 @@ impl PlannedNames {
     }
 }
 
+/// What the deed alone, done to a target that takes so much, means for the forecast.
+pub(super) fn note_of_deed(deed: &Deed, size: Bytes, same_volume: bool) -> Option<String> {
+    match deed {
+        Deed::SetAside => {
+            let size = size.shown(UnitStyle::Binary);
+            Some(format!("moved within its volume: its {size} are freed when it is purged"))
+        }
+        Deed::Restore { place, .. } => {
+            Some(format!("goes back to {}: frees nothing", Shown(place)))
+        }
+        Deed::Move { same_volume: true, .. } => {
+            Some("moved within its volume: frees nothing there".to_owned())
+        }
+        Deed::Archive { .. } if same_volume => {
+            Some("the depot lies on the same volume: what the archive takes comes off".to_owned())
+        }
+        _ => None,
+    }
+}
+
 /// Why an action frees less at once than its target takes, or what else its forecast stands on; one
 /// sentence each. `same_volume`: the depot of an archive lies on the target's own volume. To be asked for each action
 /// of a plan in order.
@@ -174,22 +194,7 @@ pub fn notes(
             "{path} is open by {command} (pid {pid}): frees nothing, and is left alone, until it is closed"
         ));
     }
-    let size = survey.target.allocated;
-    match deed {
-        Deed::SetAside => notes.push(format!(
-            "moved within its volume: its {} are freed when it is purged",
-            binary(size)
-        )),
-        Deed::Restore { place, .. } => {
-            notes.push(format!("goes back to {}: frees nothing", Shown(place)));
-        }
-        Deed::Move { same_volume: true, .. } => {
-            notes.push("moved within its volume: frees nothing there".to_owned());
-        }
-        Deed::Archive { .. } if same_volume => notes
-            .push("the depot lies on the same volume: what the archive takes comes off".to_owned()),
-        _ => {}
-    }
+    notes.extend(note_of_deed(deed, survey.target.allocated, same_volume));
     let (kept, later) = names.of_next(survey);
     let (kept, later) =
         if *deed == Deed::Share { (Bytes::ZERO, Bytes::ZERO) } else { (kept, later) };
@@ -199,6 +204,9 @@ pub fn notes(
     }
     if kept > Bytes::ZERO {
         notes.push(format!("{} have another name elsewhere, which keeps them", binary(kept)));
+    }
+    if survey.shared.extents.is_empty() {
+        return notes;
     }
     let mut seen: HashMap<(u64, u64), u64> = HashMap::new();
     for extent in &survey.shared.extents {

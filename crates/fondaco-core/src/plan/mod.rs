@@ -9,6 +9,7 @@ mod compact;
 mod copies;
 mod document;
 mod draft;
+mod draft_plan;
 mod emptied;
 mod forecast;
 mod free_directory;

@@ -8,12 +8,16 @@ use zstd::stream::{read::Decoder, write::Encoder};
 
 use super::{Action, Plan, PlanError};
 use crate::packed_list::PackedList;
+use crate::parallel;
 
 /// A plan of more actions is written packed.
 pub const PACKED_FROM: usize = 1000;
 
 /// Higher levels take several times as long, and what they save is less than a byte an action.
 const LEVEL: i32 = 3;
+
+/// So many actions are in a frame.
+const IN_ONE_FRAME: usize = 4096;
 
 /// What a packed plan begins with (RFC 8878).
 const ZSTD: [u8; 4] = [0x28, 0xB5, 0x2F, 0xFD];
@@ -27,18 +31,29 @@ struct Head {
 }
 
 impl Plan {
-    /// Writes the plan packed.
+    /// Writes the plan packed: frames one behind the other, which several threads make.
     ///
     /// # Errors
     ///
     /// Those of the writer.
-    pub fn write_packed(&self, out: impl Write) -> io::Result<()> {
-        let mut out = Encoder::new(out, LEVEL)?;
-        out.include_checksum(true)?;
+    pub fn write_packed(&self, mut out: impl Write) -> io::Result<()> {
+        self.write_frames(&mut out)
+    }
+
+    fn write_frames(&self, out: &mut dyn Write) -> io::Result<()> {
         let head = Head { plan: self.without_actions(), count: self.actions.len() };
-        write_lines(&mut out, [head])?;
-        write_lines(&mut out, &self.actions)?;
-        out.finish()?.flush()
+        out.write_all(&packed_lines([head])?)?;
+        let mut frames = (0..self.actions.len()).step_by(IN_ONE_FRAME);
+        loop {
+            let some: Vec<usize> = frames.by_ref().take(2 * parallel::threads()).collect();
+            if some.is_empty() {
+                return out.flush();
+            }
+            let packed = parallel::each(some, |from| {
+                packed_lines(self.actions.range(from..from + IN_ONE_FRAME))
+            });
+            packed.into_iter().try_for_each(|frame| out.write_all(&frame?))?;
+        }
     }
 
     fn without_actions(&self) -> Self {
@@ -60,7 +75,11 @@ impl Plan {
     /// # Errors
     ///
     /// [`PlanError`].
-    pub fn read(input: impl Read) -> Result<Self, PlanError> {
+    pub fn read(mut input: impl Read) -> Result<Self, PlanError> {
+        Self::read_from(&mut input)
+    }
+
+    fn read_from(input: &mut dyn Read) -> Result<Self, PlanError> {
         let mut input = BufReader::with_capacity(1 << 16, input);
         let begun = input.fill_buf().map_err(PlanError::Unreadable)?;
         if !begun.starts_with(&ZSTD) {
@@ -125,19 +144,17 @@ pub fn is_plan(input: impl Read) -> io::Result<bool> {
     }
 }
 
-/// Writes documents as lines of JSON.
-fn write_lines<T: Serialize>(
-    out: &mut impl Write,
-    documents: impl IntoIterator<Item = T>,
-) -> io::Result<()> {
-    let mut line = Vec::new();
+/// A frame with documents as lines of JSON.
+fn packed_lines<T: Serialize>(documents: impl IntoIterator<Item = T>) -> io::Result<Vec<u8>> {
+    let mut lines = Vec::new();
     for document in documents {
-        line.clear();
-        serde_json::to_writer(&mut line, &document)?;
-        line.push(b'\n');
-        out.write_all(&line)?;
+        serde_json::to_writer(&mut lines, &document)?;
+        lines.push(b'\n');
     }
-    Ok(())
+    let mut frame = Encoder::new(Vec::new(), LEVEL)?;
+    frame.include_checksum(true)?;
+    frame.write_all(&lines)?;
+    frame.finish()
 }
 
 /// The lines of a text, one in memory at a time.

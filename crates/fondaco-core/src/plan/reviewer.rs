@@ -222,36 +222,46 @@ impl<'a> Reviewer<'a> {
         Ok(Planned { depot_on_volume, ..planned })
     }
 
-    /// Looks at many things and plans them, as [`Reviewer::plan`] would one after the other, on several threads. What came
-    /// of each is told in their order.
-    pub fn plan_all(
+    /// Looks at many things and plans them, as [`Reviewer::plan`] would one after the other, on several threads, which make the
+    /// proposal of each thing too. What came of each is told in their order.
+    pub fn plan_all<C: Send>(
         &self,
-        choices: impl IntoIterator<Item = Proposal>,
+        chosen: impl IntoIterator<Item = C>,
+        proposal: impl Fn(C) -> Proposal + Sync,
         mut told: impl FnMut(Proposal, Result<Planned, Refusal>),
     ) {
-        let mut choices = choices.into_iter();
+        let mut chosen = chosen.into_iter();
         let worker = |_| Self {
             locator: RefCell::new(Locator::for_a_look()),
             ..Self::of_facts(Arc::clone(&self.facts))
         };
         let mut workers: Vec<Self> = (0..parallel::threads()).map(worker).collect();
         loop {
-            let some: Vec<Proposal> = choices.by_ref().take(workers.len() * AT_ONCE).collect();
+            let mut some: Vec<C> = chosen.by_ref().take(workers.len() * AT_ONCE).collect();
             if some.is_empty() {
                 break;
             }
             let part = parallel::part_of(some.len(), LEAST_AT_ONCE);
-            let looked = parallel::each(some.chunks(part).zip(&mut workers), |(part, worker)| {
-                let look = |chosen: &Proposal| {
-                    let planned = worker.plan(&chosen.choice, &chosen.deed, &chosen.reason)?;
-                    Ok(Planned { purge_after: chosen.purge_after, ..planned })
+            let parts: Vec<Vec<C>> = std::iter::from_fn(|| {
+                let part: Vec<C> = some.drain(..part.min(some.len())).collect();
+                (!part.is_empty()).then_some(part)
+            })
+            .collect();
+            let looked = parallel::each(parts.into_iter().zip(&mut workers), |(part, worker)| {
+                let look = |chosen: C| {
+                    let proposal = proposal(chosen);
+                    let came_of = worker.plan_proposal(&proposal);
+                    (proposal, came_of)
                 };
-                part.iter().map(look).collect::<Vec<_>>()
+                part.into_iter().map(look).collect::<Vec<_>>()
             });
-            some.into_iter().zip(looked.into_iter().flatten()).for_each(|(chosen, came_of)| {
-                told(chosen, came_of);
-            });
+            looked.into_iter().flatten().for_each(|(proposal, came_of)| told(proposal, came_of));
         }
+    }
+
+    fn plan_proposal(&self, proposal: &Proposal) -> Result<Planned, Refusal> {
+        let Proposal { choice, deed, reason, purge_after } = proposal;
+        Ok(Planned { purge_after: *purge_after, ..self.plan(choice, deed, reason)? })
     }
 
     /// As [`Reviewer::plan`], for a part of a kernel that goes with the rest of it.
@@ -288,8 +298,8 @@ impl<'a> Reviewer<'a> {
 
     /// The root of the volume that a target lies on.
     pub(super) fn volume_of(&self, path: &Path, kind: Kind) -> PathBuf {
-        let directory = path.parent().unwrap_or(path);
-        if kind != Kind::Directory && self.volume.borrow().0 == directory {
+        let directory = kernel::directory_and_name(path).map_or(path, |(directory, _)| directory);
+        if kind != Kind::Directory && self.volume.borrow().0.as_os_str() == directory.as_os_str() {
             return self.volume.borrow().1.clone();
         }
         let volume = volume_root(path, self.facts.state, &self.facts.mounts);

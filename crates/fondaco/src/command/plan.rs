@@ -10,10 +10,10 @@ use fondaco_core::catalog::Catalog;
 use fondaco_core::drive::{Asking, failing_places};
 use fondaco_core::duplicates::{Keep, Set};
 use fondaco_core::kernel::{self, Aside, DeletedFile, DeletedFiles, Hold, Kind, Process};
-use fondaco_core::packed_list::{PackedList, Record};
+use fondaco_core::packed_list::Record;
 use fondaco_core::plan::{
-    Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, PlannedLeftovers, Put, Refusal,
-    Reviewer, is_plan, plan_copies, plan_emptied, plan_held,
+    Action, Choice, Deed, Draft, PACKED_FROM, Plan, Planned, PlannedLeftovers, Put, Reviewer,
+    is_plan, plan_copies, plan_emptied, plan_held,
 };
 use fondaco_core::rule::{RuleSet, RuleState};
 use fondaco_core::shown::{DocPath, Shown, safe_json_pretty, shown};
@@ -41,7 +41,6 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
             None => state.depot(),
         },
         draft: Draft::default(),
-        found: PackedList::new(),
         protect: Vec::new(),
         given_up: Vec::new(),
         left_out: Vec::new(),
@@ -65,7 +64,6 @@ pub(super) fn run(arguments: &cli::Plan, state: Option<PathBuf>) -> Result<Outco
     }
     making.by_hand(arguments)?;
     making.releases(arguments)?;
-    making.resolve();
     if arguments.clear_emptied {
         making.clear_emptied();
     }
@@ -178,7 +176,6 @@ struct Making<'a> {
     mounts: Vec<kernel::Mount>,
     depot: PathBuf,
     draft: Draft,
-    found: PackedList<Planned>,
     protect: Vec<DocPath>,
     given_up: Vec<DocPath>,
     left_out: Vec<String>,
@@ -213,10 +210,9 @@ impl Making<'_> {
                 }
             }
         }
-        let reviewed = tried.review();
+        let reviewed = tried.review(|planned| self.put(planned));
         let refused = reviewed.left_out.iter().map(|left_out| left_out.refusal.to_string());
         self.left_out.extend(refused);
-        self.found = reviewed.planned;
         self.protect.extend(reviewed.protect);
         self.roots = reviewed.roots;
         Ok(())
@@ -249,17 +245,31 @@ impl Making<'_> {
             (move_paths, Deed::Move { to, same_volume: false }),
         ] {
             for path in paths {
-                self.put(reviewer.plan(&Choice::Path(real_entry(path)?), &deed, "by hand"));
+                match reviewer.plan(&Choice::Path(real_entry(path)?), &deed, "by hand") {
+                    Ok(planned) => self.put(planned),
+                    Err(refusal) => self.left_out.push(refusal.to_string()),
+                }
             }
         }
         self.protect.extend(reviewer.protected());
         Ok(())
     }
 
-    fn put(&mut self, planned: Result<Planned, Refusal>) {
-        match planned {
-            Ok(planned) => self.found.push(planned),
-            Err(refusal) => self.left_out.push(refusal.to_string()),
+    /// Puts a thing on the draft, and says what was resolved.
+    fn put(&mut self, planned: Planned) {
+        let path = planned.path.clone();
+        match self.draft.put(planned) {
+            Put::Added => {}
+            Put::TookIn(count) => {
+                tell!("{} takes in {count} planned below it", Shown(&path));
+            }
+            Put::InsideOf(above) => {
+                tell!("{} goes with {} already", Shown(&path), Shown(&above));
+            }
+            Put::TakenOff => {
+                let twice = format!("{} was given twice and is left out", Shown(&path));
+                self.left_out.push(twice);
+            }
         }
     }
 
@@ -328,27 +338,9 @@ impl Making<'_> {
         let volume = root_of_held(file, self.state, &self.mounts).unwrap_or_default();
         let planned = plan_held(file, held, deed, volume);
         // two of the named processes may hold it
-        if !self.found.iter().any(|known| known.path == planned.path) {
-            self.found.push(planned);
+        if !self.draft.is_planned(&planned.path) {
+            self.put(planned);
         }
-    }
-
-    /// Puts all that was found on the draft, and says what was resolved.
-    fn resolve(&mut self) {
-        let found = std::mem::take(&mut self.found);
-        let left_out = &mut self.left_out;
-        self.draft.put_each(found, |path, put| match put {
-            Put::Added => {}
-            Put::TookIn(count) => {
-                tell!("{} takes in {count} planned below it", Shown(path));
-            }
-            Put::InsideOf(above) => {
-                tell!("{} goes with {} already", Shown(path), Shown(above));
-            }
-            Put::TakenOff => {
-                left_out.push(format!("{} was given twice and is left out", Shown(path)));
-            }
-        });
     }
 
     fn finish(self, arguments: &cli::Plan) -> Result<Outcome> {

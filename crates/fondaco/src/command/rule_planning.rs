@@ -4,9 +4,8 @@ use std::path::PathBuf;
 
 use anyhow::Result;
 use fondaco_core::catalog::Catalog;
-use fondaco_core::packed_list::PackedList;
 use fondaco_core::plan::{Planned, Proposal, Refusal, Reviewer, plan_by_program, reason_left_over};
-use fondaco_core::rule::{Circumstances, ProgramMatch, RuleSet, TryOut};
+use fondaco_core::rule::{Circumstances, Match, ProgramMatch, RuleSet, TryOut};
 use fondaco_core::shown::DocPath;
 use fondaco_core::state::State;
 use fondaco_core::units::Time;
@@ -59,8 +58,8 @@ impl<'a> TriedRules<'a> {
         Ok(Self { conditions, rules, catalog, tried, warnings })
     }
 
-    /// Looks at all that the rules take as it is now.
-    pub(super) fn review(&self) -> Reviewed {
+    /// Looks at all that the rules take as it is now, and hands over what can be planned, in the order of the rules.
+    pub(super) fn review(&self, mut plan: impl FnMut(Planned)) -> Reviewed {
         let Conditions { state, depot, given_up, .. } = &self.conditions;
         let (catalog, now) = (&self.catalog, Time::now());
         let mut reviewer = Reviewer::of_scan(state, catalog.origin(), catalog.roots(), now);
@@ -69,25 +68,27 @@ impl<'a> TriedRules<'a> {
             reviewer.protect(self.rules.protected_below(&root.path));
         }
         let mut reviewed = Reviewed {
-            planned: PackedList::new(),
             left_out: Vec::new(),
             protect: Vec::new(),
             roots: catalog.roots().iter().map(|root| root.path.clone()).collect(),
         };
-        let choices = self.tried.matches.iter().map(|found| {
+        let proposal = |found: &Match| {
             let rule = &self.rules.rules[usize::from(found.rule)];
             Proposal::of_rule(catalog, rule, found, depot)
-        });
-        reviewer.plan_all(choices, |Proposal { choice, reason, .. }, came_of| match came_of {
-            Ok(planned) => reviewed.planned.push(planned),
-            Err(refusal) => {
-                let path = choice.path().to_owned();
-                reviewed.left_out.push(LeftOut { path, reason, refusal });
+        };
+        let matches = &self.tried.matches;
+        reviewer.plan_all(matches, proposal, |Proposal { choice, reason, .. }, came_of| {
+            match came_of {
+                Ok(planned) => plan(planned),
+                Err(refusal) => {
+                    let path = choice.path().to_owned();
+                    reviewed.left_out.push(LeftOut { path, reason, refusal });
+                }
             }
         });
         let by_program: Vec<&ProgramMatch> = self.tried.by_program.iter().collect();
         for (group, outcome) in plan_by_program(catalog, &self.rules, &by_program, &mut reviewer) {
-            outcome.planned.into_iter().for_each(|planned| reviewed.planned.push(planned));
+            outcome.planned.into_iter().for_each(&mut plan);
             reviewed.left_out.extend(outcome.left_out.into_iter().map(|refusal| LeftOut {
                 path: PathBuf::from(group.group().title),
                 reason: reason_left_over(group),
@@ -99,9 +100,8 @@ impl<'a> TriedRules<'a> {
     }
 }
 
-/// What rules take, as it is now.
+/// What is to be said of what rules take, as it is now.
 pub(super) struct Reviewed {
-    pub(super) planned: PackedList<Planned>,
     pub(super) left_out: Vec<LeftOut>,
     /// What the rules protect, for the plan.
     pub(super) protect: Vec<DocPath>,

@@ -252,13 +252,13 @@ fn survey_many(many: ManyFiles) -> Message {
     let as_listed = found.whole.entries == many.count;
     let look = || {
         let mut looked = Box::<Surveyed>::default();
-        let choices = entries.into_iter().map(|entry| Proposal {
+        let proposal = |entry| Proposal {
             choice: Choice::Scanned { entry, by_reading },
             deed: many.deed.clone(),
             reason: reason.clone(),
             purge_after: None,
-        });
-        reviewer.plan_all(choices, |chosen, came_of| {
+        };
+        reviewer.plan_all(entries, proposal, |chosen, came_of| {
             looked.add(chosen.choice.path(), || came_of);
         });
         looked

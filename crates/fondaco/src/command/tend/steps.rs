@@ -67,10 +67,9 @@ impl<'s> Tending<'s> {
             let Ok(catalog) = self.scan(&paths, rules) else { continue };
             self.save(&catalog);
             let Some(tried) = self.try_rules(rules.clone(), catalog)? else { continue };
-            let reviewed = self.review(&tried);
+            let reviewed = self.review(&tried, &mut draft);
             left_out += reviewed.left_out.len() as u64;
             protect.extend(reviewed.protect);
-            draft.put_each(reviewed.planned, |_, _| {});
         }
         self.plan(&draft, protect.into_iter().collect(), left_out)
     }
@@ -295,8 +294,8 @@ impl<'s> Tending<'s> {
         Ok(tried.tried.takes_something().then_some(tried))
     }
 
-    fn review(&mut self, tried: &TriedRules<'_>) -> Reviewed {
-        let reviewed = tried.review();
+    fn review(&mut self, tried: &TriedRules<'_>, draft: &mut Draft) -> Reviewed {
+        let reviewed = tried.review(|planned| drop(draft.put(planned)));
         for left_out in &reviewed.left_out {
             self.telling.record.refused.add(|| Undone {
                 path: DocPath(left_out.path.clone()),

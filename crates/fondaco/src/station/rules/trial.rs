@@ -251,7 +251,9 @@ impl Work for SurveyAll {
                 left_out.into_iter().for_each(|refusal| looked.add(name, || Err(refusal)));
             }
         }
-        reviewer.plan_all(choices, |chosen, came_of| looked.add(chosen.choice.path(), || came_of));
+        reviewer.plan_all(choices, std::convert::identity, |chosen, came_of| {
+            looked.add(chosen.choice.path(), || came_of);
+        });
         Box::new(AllSurveyed { scan: self.scan, looked })
     }
 }

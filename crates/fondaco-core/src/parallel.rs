@@ -4,7 +4,7 @@
 //! would not.
 
 use std::ops::Range;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 use std::thread::{Builder, JoinHandle};
 
 /// Fewer entries than this are not worth a thread.
@@ -12,7 +12,10 @@ pub(crate) const ENTRIES: u32 = 16_384;
 
 /// The number of threads worth starting on this machine.
 pub(crate) fn threads() -> usize {
-    std::thread::available_parallelism().map_or(1, usize::from).min(8)
+    /// Finding it out reads files of the kernel each time.
+    static THREADS: LazyLock<usize> =
+        LazyLock::new(|| std::thread::available_parallelism().map_or(1, usize::from).min(8));
+    *THREADS
 }
 
 /// Does the work for every part, on as many threads as are worth starting, this one among them; on fewer where no more can be

@@ -250,6 +250,80 @@ fn a_second_search_reads_nothing_and_finds_what_has_changed() {
     assert_eq!(fresh.figures.read.get(), 2 * 200_000 + 4 * 12);
 }
 
+/// In each group of one length three files are equal and one is not. What is done to a group, by its number and the round, is
+/// often nothing.
+#[test]
+fn what_earlier_searches_found_of_groups_holds_as_long_as_nothing_in_them_has_changed() {
+    let directory = tempfile::tempdir().unwrap();
+    let root = directory.path().canonicalize().unwrap().join("seamark");
+    let place = |group: usize, name: &str| {
+        root.join(format!("{}", group % 3)).join(format!("{name}-{group}.raw"))
+    };
+    let write = |path: &Path, group: usize, byte: u8| {
+        let length = 3000 + group * 11;
+        std::fs::write(path, [vec![1; length - 1], vec![byte]].concat()).unwrap();
+        common::set_old(path, group as i64);
+    };
+    (0..3).for_each(|at| std::fs::create_dir_all(root.join(at.to_string())).unwrap());
+    for group in 0..60 {
+        for (name, byte) in [("a", 7), ("b", 7), ("c", 7), ("d", 9)] {
+            write(&place(group, name), group, byte);
+        }
+    }
+    let file = directory.path().join("hashes.db");
+    let wait = || std::thread::sleep(std::time::Duration::from_secs(5));
+    let known = || Known::open(&file, false, Time::now()).unwrap();
+    wait();
+    find(&scan(&root).catalog(), &known());
+    for round in 0..2 {
+        let mut changed = 0;
+        for group in 0..60 {
+            let [a, b, d] = ["a", "b", "d"].map(|name| place(group, name));
+            let is_there = [&a, &b, &d].iter().all(|path| path.exists());
+            match (group * 7 + round * 5) % 14 {
+                // with its size and time of writing as they were
+                0 => write(&a, group, 9),
+                1 if is_there => write(&d, group, 7),
+                2 if is_there => std::fs::remove_file(&b).unwrap(),
+                3 => drop(std::fs::hard_link(&d, place(group, "another"))),
+                4 => write(&place(group, "new"), group, 9),
+                5 if is_there => std::fs::rename(&a, &d).unwrap(),
+                // nothing that counts
+                6 if is_there => std::fs::rename(&a, a.with_extension("moved")).unwrap(),
+                _ => continue,
+            }
+            changed += 1;
+        }
+        wait();
+        let scan = scan(&root);
+        let (found, plainly) =
+            (find(&scan.catalog(), &known()), find(&scan.catalog(), &Known::nothing()));
+        assert!(found.not_read.is_empty() && plainly.not_read.is_empty());
+        assert_eq!(
+            paths(&scan.catalog(), &found),
+            paths(&scan.catalog(), &plainly),
+            "round {round}"
+        );
+        assert!(changed > 15 && found.figures.read.get() < plainly.figures.read.get() / 2);
+        let again = find(&scan.catalog(), &known());
+        assert_eq!(paths(&scan.catalog(), &again), paths(&scan.catalog(), &plainly));
+        assert_eq!(
+            (again.figures.read, again.figures.known),
+            (Bytes::ZERO, again.figures.candidates)
+        );
+    }
+    // the files of a damaged list are looked at
+    let database = rusqlite::Connection::open(&file).unwrap();
+    database.execute("UPDATE found_groups SET list = substr(list, 1, 20 + part % 30)", []).unwrap();
+    let scan = scan(&root);
+    let found = find(&scan.catalog(), &known());
+    assert_eq!(
+        paths(&scan.catalog(), &found),
+        paths(&scan.catalog(), &find(&scan.catalog(), &Known::nothing()))
+    );
+    assert_eq!(found.figures.read, Bytes::ZERO, "what was read of each file is known");
+}
+
 #[test]
 fn what_cannot_be_read_or_is_not_as_scanned_is_listed_and_the_search_goes_on() {
     let directory = tempfile::tempdir().unwrap();

@@ -27,11 +27,14 @@ pub(super) struct Rest {
 
 /// Finds the sets of the groups of which everything is known, and gives the other ones in their order.
 pub(super) fn take_known(alike: &Alike, shared: &Shared<'_>) -> Vec<Rest> {
+    if alike.len() == 0 {
+        return Vec::new();
+    }
     if shared.known.is_nothing() {
         return (0..alike.len()).map(|group| Rest { group, trusts_scan: true }).collect();
     }
     shared.known.keep_of(alike.files());
-    ask_of_blocks(alike, shared);
+    ask_of_blocks(alike.files(), shared);
     parallel::each(parts(alike), |part| take_part(part, alike, shared)).concat()
 }
 
@@ -51,11 +54,11 @@ fn parts(alike: &Alike) -> Vec<Range<usize>> {
 }
 
 /// Finds out of each device whether its files can have blocks in common.
-fn ask_of_blocks(alike: &Alike, shared: &Shared<'_>) {
+pub(super) fn ask_of_blocks(files: &[Candidate], shared: &Shared<'_>) {
     /// Files that cannot be opened are told of when they are read.
     const MOST_FAILURES: usize = 16;
     let (mut asked, mut failures) = (Vec::new(), 0);
-    for file in alike.files() {
+    for file in files {
         let device = file.device();
         if asked.contains(&device) {
             continue;

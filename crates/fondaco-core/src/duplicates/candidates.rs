@@ -53,6 +53,12 @@ impl Candidate {
             && written == self.written;
         if same { Ok(()) } else { Err(NotRead::Changed) }
     }
+
+    /// Whether it is the file that was scanned, and its inode has not been changed since either.
+    pub(super) fn is_quite_as_scanned(&self, stat: &Stat) -> bool {
+        let changed = stat.ctime.sec.clamp(0, i64::from(u32::MAX)) as u32;
+        self.is_as_scanned(stat).is_ok() && self.changed.is_some_and(|then| then.get() == changed)
+    }
 }
 
 /// Files that could be equal, by their length. 32 bytes for each.
@@ -123,6 +129,28 @@ impl Candidates {
                 false => (1, first.device(), first.inode),
             }
         });
+    }
+
+    /// Without some groups, by their places.
+    pub(super) fn without(mut self, taken: &[bool]) -> Self {
+        if !taken.contains(&true) {
+            return self;
+        }
+        // what is left moves to the front, in the order in which it lies there
+        let is_left = |at: &usize| !taken[*at];
+        let mut left: Vec<usize> = (0..self.groups.len()).filter(is_left).collect();
+        left.sort_unstable_by_key(|at| self.groups[*at].start);
+        let mut kept = 0;
+        for at in &left {
+            let group = self.groups[*at].clone();
+            self.files.copy_within(group.start as usize..group.end as usize, kept as usize);
+            self.groups[*at] = kept..kept + group.len() as u32;
+            kept += group.len() as u32;
+        }
+        left.sort_unstable();
+        self.groups = left.into_iter().map(|at| self.groups[at].clone()).collect();
+        self.files.truncate(kept as usize);
+        self
     }
 
     /// The devices that they lie on, each with whether it turns: of such a one a single file is read at a time.

@@ -99,6 +99,9 @@ impl Alike {
 /// Looks at the first bytes of all candidates, and leaves those that have them in common with another one, in the order of
 /// the groups; the rest is done. Takes twelve bytes for each meanwhile.
 pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>) -> Alike {
+    if candidates.is_empty() {
+        return Alike { files: Vec::new(), groups: Vec::new() };
+    }
     let looks: Vec<AtomicU64> = candidates.files.iter().map(|_| AtomicU64::new(0)).collect();
     let look_at = |files: &[u32], buffer: &mut [u8]| {
         let found = look_at(&candidates, files, shared, buffer);
@@ -238,7 +241,7 @@ fn look_at(
         };
         match look {
             Ok(look) => looks[at] = look,
-            Err(reason) => shared.not_read(file.entry, shared.path(file.entry), reason),
+            Err(reason) => shared.not_read(file, shared.path(file.entry), reason),
         }
     }
     shared.known.remember(&read);
@@ -290,14 +293,14 @@ fn look_at_one(
     };
     if shared.known.has(file.device(), file.inode) {
         let stat = kernel::stat_at(&directory, name).map_err(failed(Op::Examine))?;
-        file.is_as_scanned(&stat)?;
+        shared.must_be_as_scanned(file, &stat)?;
         if let Some(first) = shared.known.of(&stat).and_then(|known| known.first()) {
             return Ok(Look::new(first, true));
         }
     }
     let opened = open_in_turn(&directory, name, file.device(), shared).map_err(failed(Op::Open))?;
     let stat = kernel::stat_descriptor(&opened).map_err(failed(Op::Examine))?;
-    file.is_as_scanned(&stat)?;
+    shared.must_be_as_scanned(file, &stat)?;
     let end = end_of_step(0, file.length);
     let first = &mut buffer[..end as usize];
     let is_read = shared.turns(file.device()) && read_in_memory(&opened, first, 0);

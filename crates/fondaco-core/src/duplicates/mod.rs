@@ -11,6 +11,7 @@ mod blocks;
 mod candidates;
 mod containment;
 mod contents;
+mod earlier;
 mod first_look;
 mod keep;
 mod known;

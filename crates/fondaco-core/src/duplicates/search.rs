@@ -3,7 +3,7 @@
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering::Relaxed};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use rustc_hash::FxHashMap;
@@ -11,11 +11,12 @@ use rustc_hash::FxHashMap;
 use super::all_known::take_known;
 use super::blocks::BlocksInCommon;
 use super::candidates::{Candidate, Candidates};
+use super::earlier::{Groups, take_found};
 use super::first_look::{Alike, Places, first_look};
 use super::known::{Known, KnownError};
 use super::tell_apart::{Ended, Equal, tell_apart};
 use crate::catalog::EntryId;
-use crate::kernel::CallError;
+use crate::kernel::{CallError, Stat};
 use crate::parallel;
 use crate::units::Bytes;
 
@@ -94,6 +95,8 @@ pub(super) struct Shared<'a> {
     taken_as_known: AtomicU64,
     not_read: Mutex<Vec<(EntryId, PathBuf, NotRead)>>,
     sets: Mutex<Vec<Set>>,
+    /// What a later search can take from this one.
+    groups: OnceLock<Groups>,
 }
 
 impl Shared<'_> {
@@ -147,10 +150,23 @@ impl Shared<'_> {
         self.read.fetch_add(bytes, Relaxed);
     }
 
-    pub(super) fn not_read(&self, entry: EntryId, path: PathBuf, reason: NotRead) {
+    pub(super) fn not_read(&self, file: &Candidate, path: PathBuf, reason: NotRead) {
         if !matches!(reason, NotRead::Stopped) {
-            locked(&self.not_read).push((entry, path, reason));
+            locked(&self.not_read).push((file.entry, path, reason));
         }
+        self.is_unsure(file);
+    }
+
+    /// Refuses what is not the file that was scanned.
+    pub(super) fn must_be_as_scanned(&self, file: &Candidate, now: &Stat) -> Result<(), NotRead> {
+        if !file.is_quite_as_scanned(now) {
+            self.is_unsure(file);
+        }
+        file.is_as_scanned(now)
+    }
+
+    fn is_unsure(&self, file: &Candidate) {
+        self.groups.get().into_iter().for_each(|groups| groups.is_unsure(file.length));
     }
 
     pub(super) fn remember(&self, ended: &Ended) {
@@ -173,6 +189,12 @@ impl Shared<'_> {
 
     /// Adds files that are equal to what has been found.
     pub(super) fn found(&self, equal: Vec<Equal>) {
+        self.groups.get().into_iter().for_each(|groups| groups.found(&equal));
+        self.is_found(equal);
+    }
+
+    /// As [`Shared::found`], of what an earlier search has found.
+    pub(super) fn is_found(&self, equal: Vec<Equal>) {
         if !equal.is_empty() {
             locked(&self.sets).extend(equal.into_iter().map(set_of));
         }
@@ -212,7 +234,7 @@ fn compare_groups(alike: &Alike, shared: &Shared<'_>) {
     });
 }
 
-fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+pub(super) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
@@ -248,6 +270,7 @@ pub fn search(
         taken_as_known: AtomicU64::new(0),
         not_read: Mutex::default(),
         sets: Mutex::default(),
+        groups: OnceLock::new(),
     };
     let (count, bytes) = (candidates.len() as u64, candidates.bytes());
     let figures =
@@ -255,22 +278,35 @@ pub fn search(
     let candidates = Mutex::new(Some(candidates));
     let work = || {
         let Some(candidates) = locked(&candidates).take() else { return };
-        compare_groups(&first_look(candidates, &shared), &shared);
+        let (others, groups) = take_found(candidates, &shared);
+        let groups = shared.groups.get_or_init(|| groups);
+        compare_groups(&first_look(others, &shared), &shared);
+        if !shared.is_stopped() {
+            known.remember_groups(&groups.all_found(known.day()));
+        }
+    };
+    let (watching, has_ended) = (std::thread::current(), AtomicBool::new(false));
+    let work_and_tell = || {
+        work();
+        has_ended.store(true, Relaxed);
+        watching.unpark();
     };
     let mut told = 0;
     std::thread::scope(|scope| {
-        let Ok(worker) = std::thread::Builder::new().spawn_scoped(scope, work) else {
+        let Ok(worker) = std::thread::Builder::new().spawn_scoped(scope, work_and_tell) else {
             return work(); // no thread could be begun
         };
-        while !worker.is_finished() {
+        // a worker that panics finishes without having ended
+        let goes_on = || !has_ended.load(Relaxed) && !worker.is_finished();
+        while goes_on() {
             let new = locked(&shared.sets)[told..].to_vec();
             told += new.len();
             if watch(&figures(), &new) == ControlFlow::Break(()) {
                 shared.stop.store(true, Relaxed);
             }
             let asked = Instant::now();
-            while !worker.is_finished() && asked.elapsed() < OFTEN {
-                std::thread::sleep(Duration::from_millis(1));
+            while goes_on() && asked.elapsed() < OFTEN {
+                std::thread::park_timeout(Duration::from_millis(1));
             }
         }
     });

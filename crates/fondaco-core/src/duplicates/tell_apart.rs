@@ -12,7 +12,6 @@ use super::contents::{BLOCK, Digest, end_of_step, read_up_to};
 use super::first_look::{beginning, open_in_turn, read_in_memory};
 use super::known::{AsRead, Read, ReadNow};
 use super::search::{NotRead, Shared};
-use crate::catalog::EntryId;
 use crate::kernel::{self, CallError, Op, Stat};
 
 /// So many files of one length are kept open while they are compared.
@@ -69,7 +68,7 @@ const WORTH_ASKING: u64 = 64 << 10;
 struct Told {
     equal: Vec<Equal>,
     ended: Vec<Ended>,
-    not_read: Vec<(EntryId, PathBuf, NotRead)>,
+    not_read: Vec<(Candidate, PathBuf, NotRead)>,
     /// A file of which all was known is not as it was scanned.
     is_outdated: bool,
 }
@@ -87,8 +86,8 @@ pub(super) fn tell_apart(
     if told.is_outdated {
         told = told_apart(group, shared, buffer, false);
     }
-    for (entry, path, reason) in told.not_read {
-        shared.not_read(entry, path, reason);
+    for (file, path, reason) in told.not_read {
+        shared.not_read(&file, path, reason);
     }
     told.ended.iter().for_each(|ended| shared.remember(ended));
     told.equal
@@ -156,7 +155,7 @@ fn told_apart(
                 Err(reason) => {
                     told.is_outdated |= member.is_outdated(shared);
                     let path = member.path(shared);
-                    told.not_read.push((member.candidate.entry, path, reason));
+                    told.not_read.push((*member.candidate, path, reason));
                 }
             }
         }
@@ -457,7 +456,7 @@ impl<'a> Member<'a> {
         }
         let path = self.path(shared);
         let stat = kernel::stat_path(&path).map_err(CallError::on(Op::Examine, &path))?;
-        self.candidate.is_as_scanned(&stat)?;
+        shared.must_be_as_scanned(self.candidate, &stat)?;
         if let Some(read) = shared.known.of(&stat) {
             self.take(read.read());
         }
@@ -478,7 +477,7 @@ impl<'a> Member<'a> {
         let file = open_in_turn(rustix::fs::CWD, path.as_os_str(), device, shared)
             .map_err(CallError::on(Op::Open, &path))?;
         let stat = kernel::stat_descriptor(&file).map_err(CallError::on(Op::Examine, &path))?;
-        self.candidate.is_as_scanned(&stat)?;
+        shared.must_be_as_scanned(self.candidate, &stat)?;
         match &self.stat {
             Some(before) if AsRead::of(before) != AsRead::of(&stat) => {
                 return Err(NotRead::Changed);

@@ -14,6 +14,7 @@ use crate::kernel::Stat;
 use crate::shown::Shown;
 use crate::units::Time;
 
+mod groups;
 mod row;
 
 /// Why what is known of files cannot be used. A search goes on without it.
@@ -64,8 +65,10 @@ const AT_REST: i64 = 4;
 #[derive(Debug, Default)]
 pub struct Known {
     database: Option<(Mutex<Connection>, PathBuf)>,
-    /// More is known than is to be in memory: it has to be [asked for](Known::firsts).
-    is_much: bool,
+    /// So many bytes are read at once, if no more are known.
+    most_in_memory: u64,
+    /// Once it has been asked for.
+    is_much: OnceLock<bool>,
     /// All that is known if it is little; otherwise only of files that are not as they were scanned, once a search has asked.
     rows: OnceLock<Rows>,
     /// If much is known: of files whose first bytes are the same, once a search has come so far.
@@ -174,32 +177,63 @@ impl Known {
         database.busy_timeout(Duration::from_secs(5)).map_err(wrap)?;
         // what was written at the end of a search waits for the device in the next one
         database.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true).map_err(wrap)?;
-        database.execute_batch(TABLES).map_err(wrap)?;
-        if fresh {
-            database.execute("DELETE FROM read_files", []).map_err(wrap)?;
+        let layout = database.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0));
+        if layout.map_err(wrap)? != LAYOUT {
+            database.execute_batch(TABLES).map_err(wrap)?;
+            database.pragma_update(None, "user_version", LAYOUT).map_err(wrap)?;
         }
-        let bytes = "SELECT coalesce(sum(length(list)), 0) FROM read_files";
-        let bytes: i64 = database.query_row(bytes, [], |row| row.get(0)).map_err(wrap)?;
-        let is_much = bytes as u64 > most_in_memory;
-        let mut rows = Rows::default();
-        if !is_much {
-            each_row(&database, |key, list| drop(rows.insert(key, Row::new(list))))
-                .map_err(wrap)?;
+        database.execute_batch(SETTINGS).map_err(wrap)?;
+        if fresh {
+            let forget = "DELETE FROM read_files; DELETE FROM found_groups;";
+            database.execute_batch(forget).map_err(wrap)?;
         }
         let database = Some((Mutex::new(database), path.to_owned()));
-        let rows = if is_much { OnceLock::new() } else { OnceLock::from(rows) };
-        Ok(Self { database, is_much, rows, now, ..Self::default() })
+        Ok(Self { database, most_in_memory, now, ..Self::default() })
+    }
+
+    /// Whether more is known than is to be in memory: it has to be [asked for](Known::firsts).
+    fn is_much(&self) -> bool {
+        *self.is_much.get_or_init(|| {
+            let Some((database, path)) = &self.database else { return false };
+            let bytes = "SELECT coalesce(sum(length(list)), 0) FROM read_files";
+            let bytes = locked(database).query_row(bytes, [], |row| row.get::<_, i64>(0));
+            let bytes = bytes.unwrap_or_else(|source| {
+                locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
+                0
+            });
+            bytes as u64 > self.most_in_memory
+        })
+    }
+
+    /// What is known and in memory. If it is little, it is read as soon as something is asked for: often no file has changed
+    /// since an earlier search, and [what was found then](super::earlier) is enough.
+    fn rows(&self) -> Option<&Rows> {
+        match self.is_much() {
+            true => self.rows.get(),
+            false => Some(self.rows.get_or_init(|| self.all_rows())),
+        }
+    }
+
+    /// All that is known. What cannot be read is not known, and told at the end.
+    fn all_rows(&self) -> Rows {
+        let mut rows = Rows::default();
+        let Some((database, path)) = &self.database else { return rows };
+        let read = each_row(&locked(database), |key, list| drop(rows.insert(key, Row::new(list))));
+        if let Err(source) = read {
+            locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
+        }
+        rows
     }
 
     /// Whether nothing is known of any file.
     pub(super) fn is_nothing(&self) -> bool {
-        !self.is_much && self.rows.get().is_none_or(Rows::is_empty)
+        !self.is_much() && self.rows().is_none_or(Rows::is_empty)
     }
 
     /// If much is known, tells the beginnings of files that are as they were scanned, by their places in the list. What is
     /// known of files that are not stays in memory.
     pub(super) fn firsts(&self, files: &[Candidate], mut told: impl FnMut(usize, u64) -> bool) {
-        if !self.is_much {
+        if !self.is_much() {
             return;
         }
         let mut others = Records::default();
@@ -218,7 +252,7 @@ impl Known {
 
     /// If much is known, keeps in memory what is known of some files.
     pub(super) fn keep_of(&self, files: &[Candidate]) {
-        if !self.is_much {
+        if !self.is_much() {
             return;
         }
         let mut kept = Records::default();
@@ -232,7 +266,9 @@ impl Known {
     /// Tells what is known of files, in the order of their inodes, as long as it is wanted. What cannot be read is not known,
     /// and told at the end.
     fn ask(&self, files: &[Candidate], mut told: impl FnMut(usize, KnownFile<'_>) -> bool) {
-        let Some((database, path)) = &self.database else { return };
+        let Some((database, path)) = self.database.as_ref().filter(|_| !files.is_empty()) else {
+            return;
+        };
         let by_row = ByRow::of(files);
         let mut wanted = true;
         let asked = each_row(&locked(database), |key, list| {
@@ -261,7 +297,8 @@ impl Known {
         order: [Reach; 2],
     ) -> impl Iterator<Item = KnownFile<'_>> {
         let rows = move |key| {
-            [&self.alike, &self.rows].into_iter().filter_map(move |rows| rows.get()?.get(&key))
+            let both = [self.alike.get(), self.rows()];
+            both.into_iter().filter_map(move |rows| rows?.get(&key))
         };
         let rows =
             order.into_iter().flat_map(move |reach| rows((device, row_of_inode(inode, reach))));
@@ -515,13 +552,21 @@ const MOST_PENDING: usize = 16 << 20;
 /// So many bytes are remembered at most: some ten millions of files.
 const MOST_BYTES: i64 = 512 << 20;
 
-/// Rows are long: large pages hold them in few pieces, and the cache holds what is written at a time.
-const TABLES: &str = "
-PRAGMA page_size = 65536;
+/// What [`TABLES`] makes; a file that says another number gets what it has not. One more whenever they are changed.
+const LAYOUT: i64 = 1;
+
+/// For each connection. The cache holds what is written at a time.
+const SETTINGS: &str = "
 PRAGMA cache_size = -32768;
-PRAGMA journal_mode = WAL;
 PRAGMA wal_autocheckpoint = 256;
 PRAGMA synchronous = NORMAL;
+";
+
+/// Rows are long: large pages hold them in few pieces. Groups are kept in so many parts, each in a row, of which a search
+/// writes those that it has something for.
+const TABLES: &str = "
+PRAGMA page_size = 65536;
+PRAGMA journal_mode = WAL;
 DROP TABLE IF EXISTS files;
 DROP TABLE IF EXISTS contents;
 DROP TABLE IF EXISTS digests;
@@ -531,6 +576,10 @@ CREATE TABLE IF NOT EXISTS read_files (
     day INTEGER NOT NULL,
     list BLOB NOT NULL,
     PRIMARY KEY (device, number)
+) STRICT;
+CREATE TABLE IF NOT EXISTS found_groups (
+    part INTEGER PRIMARY KEY,
+    list BLOB NOT NULL
 ) STRICT;
 ";
 

@@ -1,8 +1,9 @@
 //! How long a search for equal files takes, beside the least that any program must do which hashes all that could be
 //! equal: two threads that read every candidate and hash it with BLAKE3.
 //!
-//! `cargo bench -p fondaco-core --bench duplicates -- DIR [ROUNDS] [cold]`, with a tree whose files have contents. `cold` has the
-//! page cache emptied before each part, for which it must be root.
+//! `cargo bench -p fondaco-core --bench duplicates -- DIR [ROUNDS] [cold|stop]`, with a tree whose files have contents. `cold` has
+//! the page cache emptied before each part, for which it must be root. `stop` only stops searches after different times, and
+//! tells how long that takes.
 #![allow(missing_docs, clippy::unwrap_used)]
 
 use std::collections::BTreeMap;
@@ -36,10 +37,15 @@ fn main() {
         candidates.len(),
         candidates.bytes().get()
     );
-    let paths = could_be_equal(&catalog);
-    assert_eq!(paths.len(), candidates.len());
     let directory = tempfile::tempdir().unwrap();
     let file = directory.path().join("hashes.db");
+    if given.iter().skip(1).any(|word| word == "stop") {
+        let known = || Known::open(&file, false, Time::now()).unwrap();
+        (0..rounds as u32).for_each(|round| stop(&catalog, &candidates, &known(), round));
+        return;
+    }
+    let paths = could_be_equal(&catalog);
+    assert_eq!(paths.len(), candidates.len());
     let (mut floors, mut firsts, mut seconds) = (Vec::new(), Vec::new(), Vec::new());
     let ratio = |one: Duration, other: Duration| one.as_secs_f64() / other.as_secs_f64();
     for round in 0..rounds {
@@ -82,6 +88,26 @@ fn main() {
 
 fn find(catalog: &Catalog, candidates: &Candidates, known: &Known) -> Found {
     search(candidates.clone(), catalog, known, &mut |_, _| ControlFlow::Continue(()))
+}
+
+/// Stops a search after half a second, the next one after twice as long, and so on.
+fn stop(catalog: &Catalog, candidates: &Candidates, known: &Known, round: u32) {
+    let after = Duration::from_millis(500 << round);
+    let (begun, mut stopped) = (Instant::now(), None);
+    let found = search(candidates.clone(), catalog, known, &mut |_, _| {
+        if begun.elapsed() < after {
+            return ControlFlow::Continue(());
+        }
+        stopped.get_or_insert_with(Instant::now);
+        ControlFlow::Break(())
+    });
+    let took =
+        stopped.map_or_else(|| "it had ended".to_owned(), |at| format!("{:.1?}", at.elapsed()));
+    let figures = &found.figures;
+    println!(
+        "  after {after:.1?}, {} of {} done: stopped in {took}",
+        figures.done, figures.candidates
+    );
 }
 
 /// How much was read, beside the bytes of files that have an equal.

@@ -11,7 +11,7 @@ use super::tell_apart::Equal;
 use crate::{kernel, parallel};
 
 /// About so many files at most are told apart before those that are equal are looked at.
-const MOST_TOGETHER: usize = 32_768;
+pub(super) const MOST_TOGETHER: usize = 32_768;
 
 /// For fewer files than this no thread is begun.
 const LEAST_TOGETHER: usize = 1024;

@@ -11,7 +11,7 @@ use std::sync::Mutex;
 use rustc_hash::{FxHashMap, FxHashSet};
 use serde::{Deserialize, Serialize};
 
-use super::all_known::ask_of_blocks;
+use super::all_known::{MOST_TOGETHER, ask_of_blocks};
 use super::candidates::{Candidate, Candidates};
 use super::search::{Shared, locked};
 use super::tell_apart::Equal;
@@ -21,7 +21,7 @@ use crate::{kernel, parallel};
 const MOST_GROUPS: usize = 1 << 18;
 
 /// For fewer groups than this no thread is begun.
-const LEAST_GROUPS: usize = 256;
+const LEAST_GROUPS: usize = 16;
 
 /// For fewer files than this no thread is begun to ask for them.
 const LEAST_FILES: usize = 512;
@@ -105,8 +105,8 @@ pub(super) fn take_found(candidates: Candidates, shared: &Shared<'_>) -> (Candid
     }
     ask_of_blocks(&candidates.files, shared);
     let keys = keys_of(&candidates, shared);
-    let places = keys.iter().enumerate().filter_map(|(at, key)| Some(((*key)?, at)));
-    let places: FxHashMap<(u64, GroupKey), usize> = places.collect();
+    let places: FxHashMap<(u64, GroupKey), usize> =
+        keys.iter().map(|(at, key)| (*key, *at as usize)).collect();
     let place = |found: &GroupFound| places.get(&found.known_by()).copied();
     let mut taken = vec![false; candidates.groups.len()];
     let mut equal = Vec::new();
@@ -132,8 +132,8 @@ pub(super) fn take_found(candidates: Candidates, shared: &Shared<'_>) -> (Candid
             }
         }
     }
-    let others = keys.into_iter().zip(&taken).filter(|(_, taken)| !**taken);
-    groups.keys = others.filter_map(|(key, _)| key).collect();
+    let others = keys.into_iter().filter(|(at, _)| !taken[*at as usize]);
+    groups.keys = others.map(|(_, key)| key).collect();
     (candidates.without(&taken), groups)
 }
 
@@ -142,23 +142,20 @@ fn group(candidates: &Candidates, at: usize) -> &[Candidate] {
     &candidates.files[range.start as usize..range.end as usize]
 }
 
-/// The length and the key of each group, unless a file of it was changed a moment ago or may have blocks in common with another
-/// one, which changes without a trace in its times, or there are too many groups that are as small.
-fn keys_of(candidates: &Candidates, shared: &Shared<'_>) -> Vec<Option<(u64, GroupKey)>> {
-    let places: Vec<usize> = (0..candidates.groups.len()).collect();
-    let has = |at: usize, least: usize| candidates.groups[at].len() >= least;
+/// The groups by their places, each with its length and key. Left out are those of which a file was changed a moment ago, or may
+/// have blocks in common with another one, which changes without a trace in its times; and if there are too many, the smallest.
+fn keys_of(candidates: &Candidates, shared: &Shared<'_>) -> Vec<(u32, (u64, GroupKey))> {
+    let groups = &candidates.groups;
     let are_few =
-        |least: &usize| places.iter().filter(|at| has(**at, *least)).count() <= MOST_GROUPS;
+        |least: &usize| groups.iter().filter(|group| group.len() >= *least).count() <= MOST_GROUPS;
     let least = std::iter::successors(Some(2), |least| Some(least * 2)).find(are_few).unwrap_or(2);
-    let part = parallel::small_part_of(places.len(), LEAST_GROUPS);
-    let keys = |part: &[usize]| {
+    let places = (0..groups.len() as u32).filter(|at| groups[*at as usize].len() >= least);
+    let places: Vec<u32> = places.collect();
+    let keys = |part: &[u32]| {
         let mut record = Vec::new();
-        let key = |at: &usize| {
-            let group = group(candidates, *at);
+        let key = |at: &u32| {
+            let group = group(candidates, *at as usize);
             record.clear();
-            if group.len() < least {
-                return None;
-            }
             let mut free = None;
             for file in group {
                 if free != Some(file.device()) {
@@ -172,10 +169,11 @@ fn keys_of(candidates: &Candidates, shared: &Shared<'_>) -> Vec<Option<(u64, Gro
                 record.extend_from_slice(&changed.get().to_le_bytes());
             }
             let key = *blake3::hash(&record).as_bytes().first_chunk()?;
-            Some((group.first()?.length, key)).filter(|_| !shared.is_stopped())
+            Some((*at, (group.first()?.length, key))).filter(|_| !shared.is_stopped())
         };
-        part.iter().map(key).collect::<Vec<_>>()
+        part.iter().filter_map(key).collect::<Vec<_>>()
     };
+    let part = parallel::small_part_of(places.len(), LEAST_GROUPS);
     parallel::each(places.chunks(part), keys).concat()
 }
 
@@ -188,21 +186,23 @@ fn sets_of<'a>(group: &'a [Candidate], sets: &[Vec<Inode>]) -> Option<Vec<Vec<&'
     sets.iter().map(|set| set.iter().map(file).collect()).collect()
 }
 
-/// Asks for files that are equal, in the order of the catalog, and gives groups back of which one is not as it was scanned.
+/// Asks for files that are equal, some thousands at a time in the order of the catalog, and gives groups back of which one is
+/// not as it was scanned.
 fn ask_for(equal: &[(usize, Vec<&Candidate>)], taken: &mut [bool], shared: &Shared<'_>) {
     let mut files: Vec<(usize, &Candidate)> =
         equal.iter().flat_map(|(at, files)| files.iter().map(move |file| (*at, *file))).collect();
-    files.sort_unstable_by_key(|(_, file)| file.entry);
     let is_there = |file: &Candidate| {
         let now = kernel::stat_path(&shared.path(file.entry));
         now.is_ok_and(|now| file.is_quite_as_scanned(&now))
     };
-    let outdated = |part: &[(usize, &Candidate)]| {
+    let outdated = |part: &mut [(usize, &Candidate)]| {
+        // all at once would take long in which no stop is heard
+        part.sort_unstable_by_key(|(_, file)| file.entry);
         let asked = part.iter().take_while(|_| !shared.is_stopped());
         asked.filter(|(_, file)| !is_there(file)).map(|(at, _)| *at).collect::<Vec<_>>()
     };
-    let part = parallel::small_part_of(files.len(), LEAST_FILES);
-    for at in parallel::each(files.chunks(part), outdated).concat() {
+    let part = parallel::part_of(files.len(), LEAST_FILES).min(MOST_TOGETHER);
+    for at in parallel::each(files.chunks_mut(part), outdated).concat() {
         taken[at] = false;
     }
     if shared.is_stopped() {

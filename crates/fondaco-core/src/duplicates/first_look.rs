@@ -99,7 +99,7 @@ impl Alike {
 /// Looks at the first bytes of all candidates, and leaves those that have them in common with another one, in the order of
 /// the groups; the rest is done. Takes twelve bytes for each meanwhile.
 pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>) -> Alike {
-    if candidates.is_empty() {
+    if candidates.is_empty() || shared.is_stopped() {
         return Alike { files: Vec::new(), groups: Vec::new() };
     }
     let looks: Vec<AtomicU64> = candidates.files.iter().map(|_| AtomicU64::new(0)).collect();
@@ -130,6 +130,9 @@ fn unknown(candidates: &Candidates, looks: &[AtomicU64], shared: &Shared<'_>) ->
         looks[at].store(Look::new(first, true).0, Relaxed);
         !shared.is_stopped()
     });
+    if shared.is_stopped() {
+        return Vec::new();
+    }
     // for each entry of the catalog one more than its place among the candidates: sorting them takes longer, and does not
     // hear a stop
     let last = candidates.files.iter().map(|file| file.entry.0).max();

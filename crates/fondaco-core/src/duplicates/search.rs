@@ -322,7 +322,8 @@ pub fn search(
     });
     let mut not_read = not_read.into_inner().unwrap_or_else(PoisonError::into_inner);
     not_read.sort_by_key(|(entry, ..)| *entry);
-    let not_remembered = known.finish().err();
+    // whoever has stopped it does not wait for that: it is written down when what is known is let go of
+    let not_remembered = if stopped { None } else { known.finish().err() };
     Found { sets, not_read, figures, stopped, not_remembered }
 }
 

@@ -188,7 +188,9 @@ impl Known {
             database.execute_batch(forget).map_err(wrap)?;
         }
         let database = Some((Mutex::new(database), path.to_owned()));
-        Ok(Self { database, most_in_memory, now, ..Self::default() })
+        let mut known = Self::default();
+        (known.database, known.most_in_memory, known.now) = (database, most_in_memory, now);
+        Ok(known)
     }
 
     /// Whether more is known than is to be in memory: it has to be [asked for](Known::firsts).
@@ -377,6 +379,13 @@ impl Known {
             locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
         }
         true
+    }
+}
+
+/// What a search that was stopped has read is written down now. Where that fails it is read again.
+impl Drop for Known {
+    fn drop(&mut self) {
+        self.write_down();
     }
 }
 

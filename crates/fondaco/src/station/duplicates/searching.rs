@@ -13,6 +13,7 @@ use fondaco_core::duplicates::{
     Set, search,
 };
 use fondaco_core::kernel;
+use fondaco_core::parallel;
 use fondaco_core::state::State as Settings;
 use fondaco_core::units::{Bytes, Time, counted};
 
@@ -283,6 +284,8 @@ impl Work for Searching {
             }));
             if stop.load(Relaxed) { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         });
+        // what a stopped search has read is written down beside what comes next
+        parallel::begin(move || drop(known));
         let results = subject.with(|catalog, selection| {
             let containment =
                 Containment::new(catalog.seen(selection), &roots(catalog), &found.sets);

@@ -38,15 +38,17 @@ use super::message::{Job, ManyFiles, Message};
 use super::model::SavedRow;
 use super::names::{NameQuestion, answer_names};
 use super::questions::{Asked, answer_all};
+use super::settings_writer::SettingsWriter;
 use super::surveyed::Surveyed;
 use crate::failure::Failure;
 
-/// Starts jobs. Dropping it lets a scan end; a run goes on to its next safe point.
+/// Starts jobs. Dropping it lets a scan end; a run goes on to its next safe point, and changed settings are written.
 pub struct Jobs {
     messages: Sender<Event>,
     evidence: Sender<Job>,
     questions: Sender<Asked>,
     names: Sender<(NameQuestion, Box<dyn Accounts + Send>)>,
+    settings: SettingsWriter,
     stop_look: Arc<AtomicBool>,
     scan: Arc<Mutex<Option<Arc<Scan>>>>,
     stop_run: Arc<AtomicBool>,
@@ -72,8 +74,9 @@ impl Jobs {
         let (names, asked) = channel();
         let reports = messages.clone();
         Builder::new().spawn(move || answer_names(&asked, &reports))?;
+        let settings = SettingsWriter::begin(messages.clone())?;
         let (scan, stop_run) = (Arc::default(), Arc::default());
-        Ok(Self { messages, evidence, questions, names, stop_look, scan, stop_run })
+        Ok(Self { messages, evidence, questions, names, settings, stop_look, scan, stop_run })
     }
 
     /// Starts a job.
@@ -84,6 +87,7 @@ impl Jobs {
                     scan.stop();
                 }
             }
+            Job::Save(state) => self.settings.write(state),
             Job::StopRun => self.stop_run.store(true, Relaxed),
             Job::StopLook => self.stop_look.store(true, Relaxed),
             Job::Ask(question) => {
@@ -170,7 +174,6 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
         },
         Job::Settle(state) => Message::Settled(settle(&state, Time::now()).map_err(Failure::of)),
         Job::Finish(run, state) => finish_run(run, &state, messages, stop),
-        Job::Save(state) => Message::Saved(state.save().map_err(Failure::of)),
         Job::Peek(path) => {
             let outcome = Box::new(peek(&path).map_err(Failure::of));
             Message::Peeked { path, outcome }
@@ -191,6 +194,7 @@ fn run(job: Job, messages: &Sender<Event>, stop: &AtomicBool, scan: &Mutex<Optio
         Job::StopScan
         | Job::StopRun
         | Job::StopLook
+        | Job::Save(_)
         | Job::Ask(_)
         | Job::AskNames(..)
         | Job::Evidence { .. } => return,

@@ -16,6 +16,7 @@ pub mod message;
 pub mod model;
 pub mod names;
 pub mod questions;
+mod settings_writer;
 pub mod surveyed;
 #[cfg(test)]
 pub mod tests;

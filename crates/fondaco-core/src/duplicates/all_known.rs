@@ -4,7 +4,7 @@
 use std::ops::Range;
 
 use super::candidates::Candidate;
-use super::first_look::{Alike, open_in_turn};
+use super::first_look::Alike;
 use super::known::KnownFile;
 use super::search::Shared;
 use super::tell_apart::Equal;
@@ -34,7 +34,6 @@ pub(super) fn take_known(alike: &Alike, shared: &Shared<'_>) -> Vec<Rest> {
         return (0..alike.len()).map(|group| Rest { group, trusts_scan: true }).collect();
     }
     shared.known.keep_of(alike.files());
-    ask_of_blocks(alike.files(), shared);
     parallel::each(parts(alike), |part| take_part(part, alike, shared)).concat()
 }
 
@@ -51,28 +50,6 @@ fn parts(alike: &Alike) -> Vec<Range<usize>> {
     }
     parts.push(from..alike.len());
     parts
-}
-
-/// Finds out of each device whether its files can have blocks in common.
-pub(super) fn ask_of_blocks(files: &[Candidate], shared: &Shared<'_>) {
-    /// Files that cannot be opened are told of when they are read.
-    const MOST_FAILURES: usize = 16;
-    let (mut asked, mut failures) = (Vec::new(), 0);
-    for file in files {
-        let device = file.device();
-        if asked.contains(&device) {
-            continue;
-        }
-        let path = shared.path(file.entry);
-        match open_in_turn(rustix::fs::CWD, path.as_os_str(), device, shared) {
-            Ok(open) => {
-                shared.blocks.ask(&open, device);
-                asked.push(device);
-            }
-            Err(_) if failures < MOST_FAILURES => failures += 1,
-            Err(_) => break,
-        }
-    }
 }
 
 fn take_part(part: Range<usize>, alike: &Alike, shared: &Shared<'_>) -> Vec<Rest> {

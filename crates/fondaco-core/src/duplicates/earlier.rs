@@ -11,8 +11,9 @@ use std::sync::Mutex;
 use rustc_hash::{FxHashMap, FxHashSet};
 use serde::{Deserialize, Serialize};
 
-use super::all_known::{MOST_TOGETHER, ask_of_blocks};
+use super::all_known::MOST_TOGETHER;
 use super::candidates::{Candidate, Candidates};
+use super::first_look::open_in_turn;
 use super::search::{Shared, locked};
 use super::tell_apart::Equal;
 use crate::{kernel, parallel};
@@ -135,6 +136,28 @@ pub(super) fn take_found(candidates: Candidates, shared: &Shared<'_>) -> (Candid
     let others = keys.into_iter().filter(|(at, _)| !taken[*at as usize]);
     groups.keys = others.map(|(_, key)| key).collect();
     (candidates.without(&taken), groups)
+}
+
+/// Finds out of each device whether its files can have blocks in common.
+fn ask_of_blocks(files: &[Candidate], shared: &Shared<'_>) {
+    /// Files that cannot be opened are told of when they are read.
+    const MOST_FAILURES: usize = 16;
+    let (mut asked, mut failures) = (Vec::new(), 0);
+    for file in files {
+        let device = file.device();
+        if asked.contains(&device) {
+            continue;
+        }
+        let path = shared.path(file.entry);
+        match open_in_turn(rustix::fs::CWD, path.as_os_str(), device, shared) {
+            Ok(open) => {
+                shared.blocks.ask(&open, device);
+                asked.push(device);
+            }
+            Err(_) if failures < MOST_FAILURES => failures += 1,
+            Err(_) => break,
+        }
+    }
 }
 
 fn group(candidates: &Candidates, at: usize) -> &[Candidate] {

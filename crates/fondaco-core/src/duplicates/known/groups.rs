@@ -5,7 +5,7 @@ use std::num::NonZeroU32;
 use rusqlite::{Connection, OptionalExtension, params};
 use rustc_hash::FxHashSet;
 
-use super::{AT_REST, Candidate, Known, KnownError, locked};
+use super::{AT_REST, Candidate, Known, locked};
 use crate::compact_form::{append, take};
 use crate::duplicates::earlier::GroupFound;
 
@@ -39,9 +39,7 @@ impl Known {
         let read = each_part(&locked(database), |list| {
             found.extend(groups_of(list).filter(|group| wanted(group)));
         });
-        if let Err(source) = read {
-            locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
-        }
+        self.noted(path, read);
         found
     }
 
@@ -50,9 +48,7 @@ impl Known {
         let Some((database, path)) = self.database.as_ref().filter(|_| !found.is_empty()) else {
             return;
         };
-        if let Err(source) = write_groups(&mut locked(database), found) {
-            locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
-        }
+        self.noted(path, write_groups(&mut locked(database), found));
     }
 }
 

@@ -199,11 +199,7 @@ impl Known {
             let Some((database, path)) = &self.database else { return false };
             let bytes = "SELECT coalesce(sum(length(list)), 0) FROM read_files";
             let bytes = locked(database).query_row(bytes, [], |row| row.get::<_, i64>(0));
-            let bytes = bytes.unwrap_or_else(|source| {
-                locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
-                0
-            });
-            bytes as u64 > self.most_in_memory
+            self.noted(path, bytes).unwrap_or(0) as u64 > self.most_in_memory
         })
     }
 
@@ -221,10 +217,16 @@ impl Known {
         let mut rows = Rows::default();
         let Some((database, path)) = &self.database else { return rows };
         let read = each_row(&locked(database), |key, list| drop(rows.insert(key, Row::new(list))));
-        if let Err(source) = read {
-            locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
-        }
+        self.noted(path, read);
         rows
+    }
+
+    /// What the database has answered. Why it has not is kept, to be told at the end.
+    fn noted<T>(&self, path: &Path, answered: rusqlite::Result<T>) -> Option<T> {
+        let note = |source| {
+            locked(&self.failed).get_or_insert(KnownError { path: path.to_owned(), source });
+        };
+        answered.map_err(note).ok()
     }
 
     /// Whether nothing is known of any file.
@@ -286,9 +288,7 @@ impl Known {
                 }
             }
         });
-        if let Err(source) = asked {
-            locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
-        }
+        self.noted(path, asked);
     }
 
     /// What may be known of an inode, if it is still as it was.
@@ -375,9 +375,7 @@ impl Known {
         let Some((database, path)) = self.database.as_ref().filter(|_| !pending.is_empty()) else {
             return false;
         };
-        if let Err(source) = write_rows(&mut locked(database), &pending, self.now, MOST_BYTES) {
-            locked(&self.failed).get_or_insert(KnownError { path: path.clone(), source });
-        }
+        self.noted(path, write_rows(&mut locked(database), &pending, self.now, MOST_BYTES));
         true
     }
 }

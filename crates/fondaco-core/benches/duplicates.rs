@@ -2,8 +2,8 @@
 //! equal: two threads that read every candidate and hash it with BLAKE3.
 //!
 //! `cargo bench -p fondaco-core --bench duplicates -- DIR [ROUNDS] [cold|stop]`, with a tree whose files have contents. `cold` has
-//! the page cache emptied before each part, for which it must be root. `stop` only stops searches after different times, and
-//! tells how long that takes.
+//! the page cache emptied before each part, for which it must be root. `stop` only stops searches after different times, before
+//! and after all is known, and tells how long that takes.
 #![allow(missing_docs, clippy::unwrap_used)]
 
 use std::collections::BTreeMap;
@@ -41,7 +41,10 @@ fn main() {
     let file = directory.path().join("hashes.db");
     if given.iter().skip(1).any(|word| word == "stop") {
         let known = || Known::open(&file, false, Time::now()).unwrap();
-        (0..rounds as u32).for_each(|round| stop(&catalog, &candidates, &known(), round));
+        (0..rounds as i32).for_each(|round| stop(&catalog, &candidates, &known(), round));
+        println!("once all is known:");
+        find(&catalog, &candidates, &known());
+        (0..rounds as i32).for_each(|round| stop(&catalog, &candidates, &known(), round));
         return;
     }
     let paths = could_be_equal(&catalog);
@@ -90,9 +93,9 @@ fn find(catalog: &Catalog, candidates: &Candidates, known: &Known) -> Found {
     search(candidates.clone(), catalog, known, &mut |_, _| ControlFlow::Continue(()))
 }
 
-/// Stops a search after half a second, the next one after twice as long, and so on.
-fn stop(catalog: &Catalog, candidates: &Candidates, known: &Known, round: u32) {
-    let after = Duration::from_millis(500 << round);
+/// Stops a search after a quarter of a second, the next one after half as long again, and so on.
+fn stop(catalog: &Catalog, candidates: &Candidates, known: &Known, round: i32) {
+    let after = Duration::from_millis(250).mul_f64(1.5f64.powi(round));
     let (begun, mut stopped) = (Instant::now(), None);
     let found = search(candidates.clone(), catalog, known, &mut |_, _| {
         if begun.elapsed() < after {

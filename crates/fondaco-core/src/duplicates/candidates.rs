@@ -1,5 +1,6 @@
 //! Files that could be equal: those of one length.
 
+use std::collections::BTreeSet;
 use std::num::NonZeroU32;
 use std::ops::Range;
 
@@ -155,9 +156,9 @@ impl Candidates {
 
     /// The devices that they lie on, each with whether it turns: of such a one a single file is read at a time.
     pub(super) fn devices(&self) -> Vec<(u64, bool)> {
-        let mut devices: Vec<ShortDevice> = self.files.iter().map(|file| file.device).collect();
-        devices.sort_unstable();
-        devices.dedup();
+        // neighbours mostly lie on one device
+        let of_neighbours = self.files.chunk_by(|one, other| one.device == other.device);
+        let devices: BTreeSet<_> = of_neighbours.map(|files| files[0].device).collect();
         let devices = devices.into_iter().map(ShortDevice::device);
         devices.map(|device| (device, kernel::is_rotational(device))).collect()
     }

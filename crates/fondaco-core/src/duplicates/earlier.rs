@@ -192,9 +192,9 @@ fn keys_of(candidates: &Candidates, shared: &Shared<'_>) -> Vec<(u32, (u64, Grou
                 record.extend_from_slice(&changed.get().to_le_bytes());
             }
             let key = *blake3::hash(&record).as_bytes().first_chunk()?;
-            Some((*at, (group.first()?.length, key))).filter(|_| !shared.is_stopped())
+            Some((*at, (group.first()?.length, key)))
         };
-        part.iter().filter_map(key).collect::<Vec<_>>()
+        part.iter().take_while(|_| !shared.is_stopped()).filter_map(key).collect::<Vec<_>>()
     };
     let part = parallel::small_part_of(places.len(), LEAST_GROUPS);
     parallel::each(places.chunks(part), keys).concat()

@@ -247,7 +247,7 @@ fn look_at(
             Err(reason) => shared.not_read(file, shared.path(file.entry), reason),
         }
     }
-    shared.known.remember(&read);
+    shared.remember_read(&read);
     looks
 }
 

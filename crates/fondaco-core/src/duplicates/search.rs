@@ -13,7 +13,7 @@ use super::blocks::BlocksInCommon;
 use super::candidates::{Candidate, Candidates};
 use super::earlier::{Groups, take_found};
 use super::first_look::{Alike, Places, first_look};
-use super::known::{Known, KnownError};
+use super::known::{Known, KnownError, ReadNow};
 use super::tell_apart::{Ended, Equal, tell_apart};
 use crate::catalog::EntryId;
 use crate::kernel::{CallError, Stat};
@@ -171,8 +171,16 @@ impl Shared<'_> {
 
     pub(super) fn remember(&self, ended: &Ended) {
         match ended {
-            Some(read) => self.known.remember([read]),
+            Some(read) => self.remember_read(std::slice::from_ref(read)),
             None => self.is_known(),
+        }
+    }
+
+    /// Remembers what was read. If much waits to be written down, so does what is to be read next.
+    pub(super) fn remember_read(&self, read: &[ReadNow]) {
+        self.known.remember(read);
+        while !self.known.has_room() && !self.is_stopped() {
+            std::thread::sleep(Duration::from_millis(1));
         }
     }
 
@@ -225,13 +233,9 @@ fn compare_groups(alike: &Alike, shared: &Shared<'_>) {
             files.iter().for_each(|file| shared.is_done(file));
         }
     };
-    std::thread::scope(|scope| {
-        // what is not written down now is at the end
-        let _ =
-            std::thread::Builder::new().spawn_scoped(scope, || shared.known.write_down_meanwhile());
-        let is_ended = || shared.is_stopped() || next.load(Relaxed) >= rest.len();
-        shared.on_threads(rest.len(), &is_ended, &compare);
-    });
+    shared.known.write_down_meanwhile();
+    let is_ended = || shared.is_stopped() || next.load(Relaxed) >= rest.len();
+    shared.on_threads(rest.len(), &is_ended, &compare);
 }
 
 pub(super) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -282,7 +286,7 @@ pub fn search(
         let groups = shared.groups.get_or_init(|| groups);
         compare_groups(&first_look(others, &shared), &shared);
         if !shared.is_stopped() {
-            known.remember_groups(&groups.all_found(known.day()));
+            known.remember_groups(groups.all_found(known.day()));
         }
     };
     let (watching, has_ended) = (std::thread::current(), AtomicBool::new(false));
@@ -303,6 +307,7 @@ pub fn search(
             told += new.len();
             if watch(&figures(), &new) == ControlFlow::Break(()) {
                 shared.stop.store(true, Relaxed);
+                known.stop_asking();
             }
             let asked = Instant::now();
             while goes_on() && asked.elapsed() < OFTEN {

@@ -5,7 +5,7 @@ use std::num::NonZeroU32;
 use rusqlite::{Connection, OptionalExtension, params};
 use rustc_hash::FxHashSet;
 
-use super::{AT_REST, Candidate, Known, locked};
+use super::{AT_REST, Candidate, Known};
 use crate::compact_form::{append, take};
 use crate::duplicates::earlier::GroupFound;
 
@@ -13,11 +13,6 @@ use crate::duplicates::earlier::GroupFound;
 const MOST_OF_PART: usize = 256 << 10;
 
 impl Known {
-    /// Whether anything can be remembered.
-    pub(in super::super) fn remembers(&self) -> bool {
-        self.database.is_some()
-    }
-
     /// The day, counted from 1970.
     pub(in super::super) fn day(&self) -> u32 {
         (self.now.sec / 86_400).clamp(0, i64::from(u32::MAX)) as u32
@@ -34,21 +29,14 @@ impl Known {
         &self,
         wanted: impl Fn(&GroupFound) -> bool,
     ) -> Vec<GroupFound> {
-        let Some((database, path)) = &self.database else { return Vec::new() };
+        let Some(store) = &self.store else { return Vec::new() };
         let mut found = Vec::new();
-        let read = each_part(&locked(database), |list| {
-            found.extend(groups_of(list).filter(|group| wanted(group)));
+        store.ask(|database| {
+            each_part(database, |list| {
+                found.extend(groups_of(list).filter(|group| wanted(group)));
+            })
         });
-        self.noted(path, read);
         found
-    }
-
-    /// Remembers what was found of groups. Why that fails is told by [`Known::finish`].
-    pub(in super::super) fn remember_groups(&self, found: &[GroupFound]) {
-        let Some((database, path)) = self.database.as_ref().filter(|_| !found.is_empty()) else {
-            return;
-        };
-        self.noted(path, write_groups(&mut locked(database), found));
     }
 }
 
@@ -67,7 +55,10 @@ fn groups_of(mut list: &[u8]) -> impl Iterator<Item = GroupFound> {
 }
 
 /// Writes groups into the parts that they belong to, beside what is in those already; of what is too much the oldest go.
-fn write_groups(database: &mut Connection, found: &[GroupFound]) -> rusqlite::Result<()> {
+pub(super) fn write_groups(
+    database: &mut Connection,
+    found: &[GroupFound],
+) -> rusqlite::Result<()> {
     let mut new: Vec<&GroupFound> = found.iter().collect();
     new.sort_by_key(|group| group.part());
     let transaction = database.transaction()?;

@@ -1,28 +1,44 @@
 //! What has been read of files before, so that a second search reads almost nothing.
 
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
 use rusqlite::config::DbConfig;
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, ErrorCode, InterruptHandle};
 use rustc_hash::FxHashMap;
 
-use self::row::{Row, number, reach_of, records_of, row_of, take_one, write_one};
+use self::row::{Row, reach_of, row_of, write_one};
+use self::writer::{Failed, Writer};
 use super::candidates::Candidate;
+use super::earlier::GroupFound;
 use crate::kernel::Stat;
 use crate::shown::Shown;
 use crate::units::Time;
 
 mod groups;
 mod row;
+mod writer;
 
 /// Why what is known of files cannot be used. A search goes on without it.
 #[derive(Debug, thiserror::Error)]
 #[error("what is known of contents, in {}, cannot be used: {source}", Shown(path))]
 pub struct KnownError {
     path: PathBuf,
-    source: rusqlite::Error,
+    source: Cause,
+}
+
+#[derive(Debug, thiserror::Error)]
+#[error(transparent)]
+enum Cause {
+    Database(#[from] rusqlite::Error),
+    Thread(#[from] std::io::Error),
+}
+
+impl KnownError {
+    fn new(path: &Path, source: Cause) -> Self {
+        Self { path: path.to_owned(), source }
+    }
 }
 
 /// What has been read of one file.
@@ -64,7 +80,8 @@ const AT_REST: i64 = 4;
 /// See the [module](self).
 #[derive(Debug, Default)]
 pub struct Known {
-    database: Option<(Mutex<Connection>, PathBuf)>,
+    /// Where it is kept.
+    store: Option<Store>,
     /// So many bytes are read at once, if no more are known.
     most_in_memory: u64,
     /// Once it has been asked for.
@@ -73,11 +90,40 @@ pub struct Known {
     rows: OnceLock<Rows>,
     /// If much is known: of files whose first bytes are the same, once a search has come so far.
     alike: OnceLock<Rows>,
-    /// What was read and is still to be written down, one record behind the other, each behind its device.
-    pending: Mutex<Vec<u8>>,
-    /// Why that cannot be written down.
-    failed: Mutex<Option<KnownError>>,
     now: Time,
+}
+
+/// The database, with a connection that is read from. What is written is not waited for.
+struct Store {
+    path: PathBuf,
+    reading: Mutex<Connection>,
+    interrupt: InterruptHandle,
+    writer: Writer,
+    failed: Arc<Failed>,
+}
+
+impl std::fmt::Debug for Store {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Store").field("path", &self.path).finish_non_exhaustive()
+    }
+}
+
+impl Store {
+    /// What the database answers. Why it does not is kept, to be told at the end.
+    fn ask<T>(&self, ask: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Option<T> {
+        match ask(&locked(&self.reading)) {
+            Ok(answer) => Some(answer),
+            // the search was stopped
+            Err(error) if error.sqlite_error_code() == Some(ErrorCode::OperationInterrupted) => {
+                None
+            }
+            Err(error) => {
+                let failed = || KnownError::new(&self.path, error.into());
+                locked(&self.failed).get_or_insert_with(failed);
+                None
+            }
+        }
+    }
 }
 
 /// Files of neighbouring inodes, as a row of the database has them, by device and [number](row_of_inode).
@@ -172,34 +218,26 @@ impl Known {
         now: Time,
         most_in_memory: u64,
     ) -> Result<Self, KnownError> {
-        let wrap = |source| KnownError { path: path.to_owned(), source };
-        let database = Connection::open(path).map_err(wrap)?;
-        database.busy_timeout(Duration::from_secs(5)).map_err(wrap)?;
-        // what was written at the end of a search waits for the device in the next one
-        database.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true).map_err(wrap)?;
-        let layout = database.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0));
-        if layout.map_err(wrap)? != LAYOUT {
-            database.execute_batch(TABLES).map_err(wrap)?;
-            database.pragma_update(None, "user_version", LAYOUT).map_err(wrap)?;
-        }
-        database.execute_batch(SETTINGS).map_err(wrap)?;
-        if fresh {
-            let forget = "DELETE FROM read_files; DELETE FROM found_groups;";
-            database.execute_batch(forget).map_err(wrap)?;
-        }
-        let database = Some((Mutex::new(database), path.to_owned()));
-        let mut known = Self::default();
-        (known.database, known.most_in_memory, known.now) = (database, most_in_memory, now);
-        Ok(known)
+        let wrap = |cause| KnownError::new(path, cause);
+        let reading = connect(path).map_err(|error| wrap(error.into()))?;
+        let prepared = prepare(&reading, fresh).and_then(|()| connect(path));
+        let writing = prepared.map_err(|error| wrap(error.into()))?;
+        let (interrupt, failed) = (reading.get_interrupt_handle(), Arc::<Failed>::default());
+        let writer = Writer::begin(writing, path.to_owned(), now, Arc::clone(&failed));
+        let writer = writer.map_err(|error| wrap(error.into()))?;
+        let reading = Mutex::new(reading);
+        let store = Store { path: path.to_owned(), reading, interrupt, writer, failed };
+        Ok(Self { store: Some(store), most_in_memory, now, ..Self::default() })
     }
 
     /// Whether more is known than is to be in memory: it has to be [asked for](Known::firsts).
     fn is_much(&self) -> bool {
         *self.is_much.get_or_init(|| {
-            let Some((database, path)) = &self.database else { return false };
+            let Some(store) = &self.store else { return false };
             let bytes = "SELECT coalesce(sum(length(list)), 0) FROM read_files";
-            let bytes = locked(database).query_row(bytes, [], |row| row.get::<_, i64>(0));
-            self.noted(path, bytes).unwrap_or(0) as u64 > self.most_in_memory
+            let bytes =
+                store.ask(|database| database.query_row(bytes, [], |row| row.get::<_, i64>(0)));
+            bytes.unwrap_or(0) as u64 > self.most_in_memory
         })
     }
 
@@ -215,18 +253,14 @@ impl Known {
     /// All that is known. What cannot be read is not known, and told at the end.
     fn all_rows(&self) -> Rows {
         let mut rows = Rows::default();
-        let Some((database, path)) = &self.database else { return rows };
-        let read = each_row(&locked(database), |key, list| drop(rows.insert(key, Row::new(list))));
-        self.noted(path, read);
+        let Some(store) = &self.store else { return rows };
+        store.ask(|database| {
+            each_row(database, |key, list| {
+                rows.insert(key, Row::new(list));
+                true
+            })
+        });
         rows
-    }
-
-    /// What the database has answered. Why it has not is kept, to be told at the end.
-    fn noted<T>(&self, path: &Path, answered: rusqlite::Result<T>) -> Option<T> {
-        let note = |source| {
-            locked(&self.failed).get_or_insert(KnownError { path: path.to_owned(), source });
-        };
-        answered.map_err(note).ok()
     }
 
     /// Whether nothing is known of any file.
@@ -270,25 +304,21 @@ impl Known {
     /// Tells what is known of files, in the order of their inodes, as long as it is wanted. What cannot be read is not known,
     /// and told at the end.
     fn ask(&self, files: &[Candidate], mut told: impl FnMut(usize, KnownFile<'_>) -> bool) {
-        let Some((database, path)) = self.database.as_ref().filter(|_| !files.is_empty()) else {
-            return;
-        };
+        let Some(store) = self.store.as_ref().filter(|_| !files.is_empty()) else { return };
         let by_row = ByRow::of(files);
-        let mut wanted = true;
-        let asked = each_row(&locked(database), |key, list| {
-            let here = by_row.files((key.0, key.1 & !FURTHER));
-            if here.is_empty() || !wanted {
-                return;
-            }
-            let known = Row::new(list);
-            for at in here {
-                let at = *at as usize;
-                if let Some(known) = known.find(low_of(files[at].inode)) {
-                    wanted = wanted && told(at, known);
+        store.ask(|database| {
+            each_row(database, |key, list| {
+                let here = by_row.files((key.0, key.1 & !FURTHER));
+                if here.is_empty() {
+                    return true;
                 }
-            }
+                let known = Row::new(list);
+                here.iter().all(|at| {
+                    let at = *at as usize;
+                    known.find(low_of(files[at].inode)).is_none_or(|known| told(at, known))
+                })
+            })
         });
-        self.noted(path, asked);
     }
 
     /// What may be known of an inode, if it is still as it was.
@@ -329,62 +359,72 @@ impl Known {
         known.find(|known| known.is_as_scanned(file))?.first()
     }
 
-    /// Remembers what was read, for a later search, if it was at rest; writes it down as soon as there is much.
-    pub(super) fn remember<'r>(&self, read: impl IntoIterator<Item = &'r ReadNow>) {
-        if self.database.is_none() {
-            return;
-        }
-        let mut pending = locked(&self.pending);
-        for ((device, inode), as_read, read) in read {
-            if as_read.is_at_rest(self.now) {
-                pending.extend_from_slice(&device.to_le_bytes());
-                pending.extend_from_slice(&inode.to_le_bytes());
-                write_one(&mut pending, as_read, read);
-            }
-        }
-        let is_full = pending.len() >= MOST_PENDING;
-        drop(pending);
-        if is_full {
-            self.write_down();
+    /// Whether anything can be remembered.
+    pub(super) fn remembers(&self) -> bool {
+        self.store.is_some()
+    }
+
+    /// Remembers what was read, for a later search, if it was at rest.
+    pub(super) fn remember(&self, read: &[ReadNow]) {
+        self.store.iter().for_each(|store| store.writer.remember(read));
+    }
+
+    /// Whether more can be remembered at once, or less is to be read until what waits is written down.
+    pub(super) fn has_room(&self) -> bool {
+        self.store.as_ref().is_none_or(|store| store.writer.has_room())
+    }
+
+    /// Remembers what was found of groups.
+    pub(super) fn remember_groups(&self, found: Vec<GroupFound>) {
+        if let Some(store) = &self.store {
+            store.writer.remember_groups(found);
         }
     }
 
-    /// Writes down all that is still to be.
+    /// Has what has been read until now written down, and kept by the device, beside the search. What is left to its end then
+    /// takes little.
+    pub(super) fn write_down_meanwhile(&self) {
+        self.store.iter().for_each(|store| store.writer.write_meanwhile());
+    }
+
+    /// Ends whatever is asked of the database, since the search is stopped. Less is known then.
+    pub(super) fn stop_asking(&self) {
+        self.store.iter().for_each(|store| store.interrupt.interrupt());
+    }
+
+    /// Waits until all is written down. What a search that was stopped has read is written down when this is let go of.
     ///
     /// # Errors
     ///
     /// [`KnownError`], of the first that failed.
     pub(super) fn finish(&self) -> Result<(), KnownError> {
-        self.write_down();
-        locked(&self.failed).take().map_or(Ok(()), Err)
-    }
-
-    /// Writes down what has been read until now, and has the device keep it, beside the search. What is left to its end
-    /// then takes little.
-    pub(super) fn write_down_meanwhile(&self) {
-        if let Some((database, _)) = self.database.as_ref().filter(|_| self.write_down()) {
-            // where this fails, it is done in a later search
-            let _ = locked(database).query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()));
-        }
-    }
-
-    /// Writes down what has been read until now, if anything has. Why that fails is told by [`Known::finish`].
-    fn write_down(&self) -> bool {
-        // what is read meanwhile need not wait
-        let pending = std::mem::take(&mut *locked(&self.pending));
-        let Some((database, path)) = self.database.as_ref().filter(|_| !pending.is_empty()) else {
-            return false;
-        };
-        self.noted(path, write_rows(&mut locked(database), &pending, self.now, MOST_BYTES));
-        true
+        let Some(store) = &self.store else { return Ok(()) };
+        store.writer.finish();
+        locked(&store.failed).take().map_or(Ok(()), Err)
     }
 }
 
-/// What a search that was stopped has read is written down now. Where that fails it is read again.
-impl Drop for Known {
-    fn drop(&mut self) {
-        self.write_down();
+/// A connection to the database, with its settings.
+fn connect(path: &Path) -> rusqlite::Result<Connection> {
+    let database = Connection::open(path)?;
+    database.busy_timeout(Duration::from_secs(5))?;
+    // what was written at the end of a search waits for the device in the next one
+    database.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
+    database.execute_batch(SETTINGS)?;
+    Ok(database)
+}
+
+/// Makes what the database has not. `fresh`: what it holds is forgotten.
+fn prepare(database: &Connection, fresh: bool) -> rusqlite::Result<()> {
+    let layout = database.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0))?;
+    if layout != LAYOUT {
+        database.execute_batch(TABLES)?;
+        database.pragma_update(None, "user_version", LAYOUT)?;
     }
+    if fresh {
+        database.execute_batch("DELETE FROM read_files; DELETE FROM found_groups;")?;
+    }
+    Ok(())
 }
 
 /// The places of files in a list, by the row that they belong to.
@@ -462,66 +502,25 @@ fn is_of_row(one: &(u64, u64, &[u8]), other: &(u64, u64, &[u8])) -> bool {
     key_of(one) == key_of(other)
 }
 
-/// Tells every row of the database, in order.
+/// Tells every row of the database, in order, as long as it is wanted.
 fn each_row(
     database: &Connection,
-    mut told: impl FnMut((u64, u64), &[u8]),
+    mut told: impl FnMut((u64, u64), &[u8]) -> bool,
 ) -> rusqlite::Result<()> {
     let mut select =
         database.prepare("SELECT device, number, list FROM read_files ORDER BY device, number")?;
     let mut rows = select.query([])?;
     while let Some(row) = rows.next()? {
         let (device, number): (i64, i64) = (row.get(0)?, row.get(1)?);
-        told((device as u64, number as u64), row.get_ref(2)?.as_blob()?);
+        if !told((device as u64, number as u64), row.get_ref(2)?.as_blob()?) {
+            break;
+        }
     }
     Ok(())
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// Writes records into the rows that they belong to, beside what is in those already.
-fn write_rows(
-    database: &mut Connection,
-    pending: &[u8],
-    now: Time,
-    most: i64,
-) -> rusqlite::Result<()> {
-    let mut records: Vec<(u64, u64, &[u8])> = Vec::new();
-    let mut rest = pending;
-    while let Some((device, inode)) = number(&mut rest).zip(number(&mut rest)) {
-        let from = rest;
-        if take_one(&mut rest).is_none() {
-            break;
-        }
-        records.push((device, inode, &from[..from.len() - rest.len()]));
-    }
-    // what was read later of an inode comes behind what was read before
-    records.sort_by_key(|record| (key_of(record), record.1));
-    let transaction = database.transaction()?;
-    {
-        let mut select =
-            transaction.prepare("SELECT list FROM read_files WHERE device = ?1 AND number = ?2")?;
-        let mut insert =
-            transaction.prepare("INSERT OR REPLACE INTO read_files VALUES (?1, ?2, ?3, ?4)")?;
-        for row in records.chunk_by(is_of_row) {
-            let (device, number) = key_of(&row[0]);
-            let key = [device as i64, number as i64];
-            let before: Option<Vec<u8>> = select.query_row(key, |row| row.get(0)).optional()?;
-            let before = before.unwrap_or_default();
-            let mut all = records_of(&before);
-            all.extend(row.iter().map(|(_, inode, record)| (low_of(*inode), *record)));
-            all.sort_by_key(|(low, _)| *low);
-            // of one inode the last counts
-            all.reverse();
-            all.dedup_by_key(|(low, _)| *low);
-            all.reverse();
-            insert.execute(params![key[0], key[1], now.sec / 86_400, row_of(&all)])?;
-        }
-    }
-    transaction.execute(FORGET, [most])?;
-    transaction.commit()
 }
 
 /// Files of so many inode numbers in order are kept in one row.
@@ -552,12 +551,6 @@ fn low_of(inode: u64) -> u16 {
 
 /// If more bytes are known, they are not all held in memory: those of about a million files.
 const MOST_IN_MEMORY: u64 = 64 << 20;
-
-/// So many bytes wait at most until they are written down.
-const MOST_PENDING: usize = 16 << 20;
-
-/// So many bytes are remembered at most: some ten millions of files.
-const MOST_BYTES: i64 = 512 << 20;
 
 /// What [`TABLES`] makes; a file that says another number gets what it has not. One more whenever they are changed.
 const LAYOUT: i64 = 1;
@@ -590,52 +583,12 @@ CREATE TABLE IF NOT EXISTS found_groups (
 ) STRICT;
 ";
 
-/// Forgets what was read longest ago, as far as there is too much.
-const FORGET: &str = "
-DELETE FROM read_files WHERE (SELECT sum(length(list)) FROM read_files) > ?1 AND (device, number) IN (
-    SELECT device, number FROM (
-        SELECT device, number, sum(length(list)) OVER (ORDER BY day DESC, device, number) AS so_far FROM read_files
-    ) WHERE so_far > ?1
-)";
-
 #[cfg(test)]
 mod tests {
     use std::collections::BTreeMap;
 
-    use super::row::LINE;
+    use super::row::records_of;
     use super::*;
-
-    #[test]
-    fn what_was_read_longest_ago_is_forgotten_once_there_is_too_much() {
-        let mut database = Connection::open_in_memory().unwrap();
-        database.execute_batch(TABLES).unwrap();
-        let stat_of =
-            |inode: u64| AsRead { size: inode, mtime: Time::at(1), ctime: Time::at(2), born: None };
-        let write =
-            |database: &mut Connection, inodes: std::ops::Range<u64>, day: i64, most: i64| {
-                let mut pending = Vec::new();
-                for inode in inodes.map(|row| row * TOGETHER) {
-                    pending.extend_from_slice(&7u64.to_le_bytes());
-                    pending.extend_from_slice(&inode.to_le_bytes());
-                    write_one(&mut pending, &stat_of(inode), &Read { steps: vec![1], whole: None });
-                }
-                write_rows(database, &pending, Time::at(day * 86_400), most).unwrap();
-                let mut select =
-                    database.prepare("SELECT number FROM read_files ORDER BY number").unwrap();
-                select
-                    .query_map([], |row| row.get(0))
-                    .unwrap()
-                    .map(Result::unwrap)
-                    .collect::<Vec<i64>>()
-            };
-        // rows of one file each
-        let one = 4 + LINE as i64 + 42;
-        assert_eq!(write(&mut database, 0..4, 1, 10 * one), [0, 1, 2, 3]);
-        assert_eq!(write(&mut database, 4..8, 2, 10 * one), [0, 1, 2, 3, 4, 5, 6, 7]);
-        // what is read again is as new
-        assert_eq!(write(&mut database, 3..4, 3, 5 * one), [3, 4, 5, 6, 7]);
-        assert_eq!(write(&mut database, 8..20, 4, 5 * one), [8, 9, 10, 11, 12], "also of one day");
-    }
 
     #[test]
     fn what_is_written_is_found_and_a_damaged_row_knows_less_and_nothing_else() {

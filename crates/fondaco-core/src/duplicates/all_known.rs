@@ -57,6 +57,9 @@ fn take_part(part: Range<usize>, alike: &Alike, shared: &Shared<'_>) -> Vec<Rest
     let mut known: Vec<(usize, Vec<Equal>)> = Vec::new();
     let mut equal: Vec<(usize, KnownMember<'_>)> = Vec::new();
     for group in part {
+        if shared.is_stopped() {
+            return rest;
+        }
         let mut sets = Sets { of: known.len(), equal: Vec::new(), members: &mut equal };
         let before = sets.members.len();
         match alike.group(group).and_then(|files| equal_as_known(files, shared, &mut sets)) {

@@ -21,6 +21,9 @@ use crate::{kernel, parallel};
 /// So many groups are remembered at most, so that what is known of them takes little memory.
 const MOST_GROUPS: usize = 1 << 18;
 
+/// After so many files it is asked whether the search is stopped.
+const HEARD: usize = 1 << 14;
+
 /// For fewer groups than this no thread is begun.
 const LEAST_GROUPS: usize = 16;
 
@@ -180,7 +183,10 @@ fn keys_of(candidates: &Candidates, shared: &Shared<'_>) -> Vec<(u32, (u64, Grou
             let group = group(candidates, *at as usize);
             record.clear();
             let mut free = None;
-            for file in group {
+            for (at, file) in group.iter().enumerate() {
+                if at % HEARD == 0 && shared.is_stopped() {
+                    return None;
+                }
                 if free != Some(file.device()) {
                     free = Some(file.device()).filter(|device| shared.blocks.has_none(*device));
                     free?;
@@ -194,7 +200,7 @@ fn keys_of(candidates: &Candidates, shared: &Shared<'_>) -> Vec<(u32, (u64, Grou
             let key = *blake3::hash(&record).as_bytes().first_chunk()?;
             Some((*at, (group.first()?.length, key)))
         };
-        part.iter().take_while(|_| !shared.is_stopped()).filter_map(key).collect::<Vec<_>>()
+        part.iter().filter_map(key).collect::<Vec<_>>()
     };
     let part = parallel::small_part_of(places.len(), LEAST_GROUPS);
     parallel::each(places.chunks(part), keys).concat()

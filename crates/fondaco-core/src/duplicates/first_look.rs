@@ -58,6 +58,11 @@ impl Look {
         self.0 & !1
     }
 
+    /// Which one of so many parts it belongs to; those with one digest to the same one.
+    fn part_of(self, parts: u64) -> u64 {
+        (u128::from(self.digest()) * u128::from(parts) >> 64) as u64
+    }
+
     fn is_known(self) -> bool {
         self.0 & 1 == 1
     }
@@ -65,6 +70,9 @@ impl Look {
 
 /// So many files are looked at by one thread before it asks for more.
 const TOGETHER: usize = 256;
+
+/// About so many files are sorted at once.
+const SORTED_TOGETHER: usize = 1 << 18;
 
 /// For fewer files than this no thread is begun to look up what is known.
 const LEAST_FILES: usize = 4096;
@@ -79,6 +87,27 @@ pub(super) struct Alike {
 }
 
 impl Alike {
+    /// Adds those of some files that have their first bytes in common with another one.
+    fn add_those_of(&mut self, part: &mut [(Look, &Candidate)], shared: &Shared<'_>) {
+        // those that are alike keep their order, which is that of the device
+        part.sort_by_key(|(look, _)| look.digest());
+        for same in part.chunk_by(|one, other| one.0.digest() == other.0.digest()) {
+            let (first, file) = &same[0];
+            if first.digest() == Look::LEFT_OUT.0 {
+                same.iter().for_each(|(_, file)| shared.is_done(file));
+            } else if same.len() == 1 {
+                shared.is_done(file);
+                if first.is_known() {
+                    shared.is_known();
+                }
+            } else {
+                let from = self.files.len() as u32;
+                self.files.extend(same.iter().map(|(_, file)| **file));
+                self.groups.push(from..self.files.len() as u32);
+            }
+        }
+    }
+
     /// How many groups there are.
     pub(super) fn len(&self) -> usize {
         self.groups.len()
@@ -128,7 +157,6 @@ fn unknown(candidates: &Candidates, looks: &[AtomicU64], shared: &Shared<'_>) ->
     let is_told = |at: u32| looks[at as usize].load(Relaxed) != Look::LEFT_OUT.0;
     shared.known.firsts(&candidates.files, |at, first| {
         looks[at].store(Look::new(first, true).0, Relaxed);
-        !shared.is_stopped()
     });
     if shared.is_stopped() {
         return Vec::new();
@@ -181,31 +209,20 @@ fn alike(
     shared: &Shared<'_>,
 ) -> Alike {
     let mut alike = Alike { files: Vec::new(), groups: Vec::new() };
-    let mut of_group: Vec<(Look, &Candidate)> = Vec::new();
+    let mut part: Vec<(Look, &Candidate)> = Vec::new();
     for range in groups {
-        if shared.is_stopped() {
-            break;
-        }
         let range = range.start as usize..range.end as usize;
-        let found = looks[range.clone()].iter().map(|look| Look(look.load(Relaxed)));
-        of_group.clear();
-        of_group.extend(found.zip(&files[range]));
-        // those that are alike keep their order, which is that of the device
-        of_group.sort_by_key(|(look, _)| look.digest());
-        for same in of_group.chunk_by(|one, other| one.0.digest() == other.0.digest()) {
-            let (first, file) = &same[0];
-            if first.digest() == Look::LEFT_OUT.0 {
-                same.iter().for_each(|(_, file)| shared.is_done(file));
-            } else if same.len() == 1 {
-                shared.is_done(file);
-                if first.is_known() {
-                    shared.is_known();
-                }
-            } else {
-                let from = alike.files.len() as u32;
-                alike.files.extend(same.iter().map(|(_, file)| **file));
-                alike.groups.push(from..alike.files.len() as u32);
+        // of a large group a part at a time, so that a stop is heard, and little memory taken
+        let parts = range.len().div_ceil(SORTED_TOGETHER) as u64;
+        for number in 0..parts {
+            if shared.is_stopped() {
+                return alike;
             }
+            let found = looks[range.clone()].iter().map(|look| Look(look.load(Relaxed)));
+            let found = found.zip(&files[range.clone()]);
+            part.clear();
+            part.extend(found.filter(|(look, _)| look.part_of(parts) == number));
+            alike.add_those_of(&mut part, shared);
         }
     }
     alike

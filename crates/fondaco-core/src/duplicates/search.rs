@@ -307,7 +307,7 @@ pub fn search(
             told += new.len();
             if watch(&figures(), &new) == ControlFlow::Break(()) {
                 shared.stop.store(true, Relaxed);
-                known.stop_asking();
+                known.stop();
             }
             let asked = Instant::now();
             while goes_on() && asked.elapsed() < OFTEN {

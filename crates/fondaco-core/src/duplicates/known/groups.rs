@@ -34,17 +34,20 @@ impl Known {
         store.ask(|database| {
             each_part(database, |list| {
                 found.extend(groups_of(list).filter(|group| wanted(group)));
+                self.goes_on()
             })
         });
         found
     }
 }
 
-fn each_part(database: &Connection, mut told: impl FnMut(&[u8])) -> rusqlite::Result<()> {
+fn each_part(database: &Connection, mut told: impl FnMut(&[u8]) -> bool) -> rusqlite::Result<()> {
     let mut select = database.prepare("SELECT list FROM found_groups")?;
     let mut rows = select.query([])?;
     while let Some(row) = rows.next()? {
-        told(row.get_ref(0)?.as_blob()?);
+        if !told(row.get_ref(0)?.as_blob()?) {
+            break;
+        }
     }
     Ok(())
 }

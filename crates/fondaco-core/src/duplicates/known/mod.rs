@@ -1,14 +1,16 @@
 //! What has been read of files before, so that a second search reads almost nothing.
 
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
+use rusqlite::Connection;
 use rusqlite::config::DbConfig;
-use rusqlite::{Connection, ErrorCode, InterruptHandle};
 use rustc_hash::FxHashMap;
 
-use self::row::{Row, reach_of, row_of, write_one};
+use self::by_row::{ByRow, KeptRows};
+use self::row::{Row, reach_of};
 use self::writer::{Failed, Writer};
 use super::candidates::Candidate;
 use super::earlier::GroupFound;
@@ -16,6 +18,7 @@ use crate::kernel::Stat;
 use crate::shown::Shown;
 use crate::units::Time;
 
+mod by_row;
 mod groups;
 mod row;
 mod writer;
@@ -90,39 +93,28 @@ pub struct Known {
     rows: OnceLock<Rows>,
     /// If much is known: of files whose first bytes are the same, once a search has come so far.
     alike: OnceLock<Rows>,
+    /// Nothing more is read, since the search was stopped.
+    is_stopped: AtomicBool,
     now: Time,
 }
 
 /// The database, with a connection that is read from. What is written is not waited for.
+#[derive(Debug)]
 struct Store {
     path: PathBuf,
     reading: Mutex<Connection>,
-    interrupt: InterruptHandle,
     writer: Writer,
     failed: Arc<Failed>,
-}
-
-impl std::fmt::Debug for Store {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Store").field("path", &self.path).finish_non_exhaustive()
-    }
 }
 
 impl Store {
     /// What the database answers. Why it does not is kept, to be told at the end.
     fn ask<T>(&self, ask: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Option<T> {
-        match ask(&locked(&self.reading)) {
-            Ok(answer) => Some(answer),
-            // the search was stopped
-            Err(error) if error.sqlite_error_code() == Some(ErrorCode::OperationInterrupted) => {
-                None
-            }
-            Err(error) => {
-                let failed = || KnownError::new(&self.path, error.into());
-                locked(&self.failed).get_or_insert_with(failed);
-                None
-            }
-        }
+        let failed = |source: rusqlite::Error| {
+            let failed = || KnownError::new(&self.path, source.into());
+            locked(&self.failed).get_or_insert_with(failed);
+        };
+        ask(&locked(&self.reading)).map_err(failed).ok()
     }
 }
 
@@ -222,11 +214,11 @@ impl Known {
         let reading = connect(path).map_err(|error| wrap(error.into()))?;
         let prepared = prepare(&reading, fresh).and_then(|()| connect(path));
         let writing = prepared.map_err(|error| wrap(error.into()))?;
-        let (interrupt, failed) = (reading.get_interrupt_handle(), Arc::<Failed>::default());
+        let failed = Arc::<Failed>::default();
         let writer = Writer::begin(writing, path.to_owned(), now, Arc::clone(&failed));
         let writer = writer.map_err(|error| wrap(error.into()))?;
         let reading = Mutex::new(reading);
-        let store = Store { path: path.to_owned(), reading, interrupt, writer, failed };
+        let store = Store { path: path.to_owned(), reading, writer, failed };
         Ok(Self { store: Some(store), most_in_memory, now, ..Self::default() })
     }
 
@@ -257,7 +249,7 @@ impl Known {
         store.ask(|database| {
             each_row(database, |key, list| {
                 rows.insert(key, Row::new(list));
-                true
+                self.goes_on()
             })
         });
         rows
@@ -270,12 +262,12 @@ impl Known {
 
     /// If much is known, tells the beginnings of files that are as they were scanned, by their places in the list. What is
     /// known of files that are not stays in memory.
-    pub(super) fn firsts(&self, files: &[Candidate], mut told: impl FnMut(usize, u64) -> bool) {
+    pub(super) fn firsts(&self, files: &[Candidate], mut told: impl FnMut(usize, u64)) {
         if !self.is_much() {
             return;
         }
-        let mut others = Records::default();
-        self.ask(files, |at, known| {
+        let mut others = KeptRows::default();
+        self.ask(files, &mut |at, known| {
             let file = &files[at];
             if known.is_as_scanned(file)
                 && let Some(first) = known.first()
@@ -283,7 +275,6 @@ impl Known {
                 return told(at, first);
             }
             others.push(file, &known);
-            true
         });
         drop(self.rows.set(others.into_rows()));
     }
@@ -293,30 +284,27 @@ impl Known {
         if !self.is_much() {
             return;
         }
-        let mut kept = Records::default();
-        self.ask(files, |at, known| {
-            kept.push(&files[at], &known);
-            true
-        });
+        let mut kept = KeptRows::default();
+        self.ask(files, &mut |at, known| kept.push(&files[at], &known));
         drop(self.alike.set(kept.into_rows()));
     }
 
-    /// Tells what is known of files, in the order of their inodes, as long as it is wanted. What cannot be read is not known,
-    /// and told at the end.
-    fn ask(&self, files: &[Candidate], mut told: impl FnMut(usize, KnownFile<'_>) -> bool) {
+    /// Tells what is known of files, row by row, until the search is stopped. What cannot be read is not known, and told at
+    /// the end.
+    fn ask(&self, files: &[Candidate], told: &mut dyn FnMut(usize, KnownFile<'_>)) {
         let Some(store) = self.store.as_ref().filter(|_| !files.is_empty()) else { return };
-        let by_row = ByRow::of(files);
+        let Some(by_row) = ByRow::of(files, || self.goes_on()) else { return };
         store.ask(|database| {
             each_row(database, |key, list| {
                 let here = by_row.files((key.0, key.1 & !FURTHER));
-                if here.is_empty() {
-                    return true;
+                if !here.is_empty() {
+                    let known = Row::new(list);
+                    for at in here.iter().map(|at| *at as usize) {
+                        let known = known.find(low_of(files[at].inode));
+                        known.into_iter().for_each(|known| told(at, known));
+                    }
                 }
-                let known = Row::new(list);
-                here.iter().all(|at| {
-                    let at = *at as usize;
-                    known.find(low_of(files[at].inode)).is_none_or(|known| told(at, known))
-                })
+                self.goes_on()
             })
         });
     }
@@ -387,9 +375,13 @@ impl Known {
         self.store.iter().for_each(|store| store.writer.write_meanwhile());
     }
 
-    /// Ends whatever is asked of the database, since the search is stopped. Less is known then.
-    pub(super) fn stop_asking(&self) {
-        self.store.iter().for_each(|store| store.interrupt.interrupt());
+    /// Reads nothing more, since the search is stopped. Less is known then.
+    pub(super) fn stop(&self) {
+        self.is_stopped.store(true, Relaxed);
+    }
+
+    fn goes_on(&self) -> bool {
+        !self.is_stopped.load(Relaxed)
     }
 
     /// Waits until all is written down. What a search that was stopped has read is written down when this is let go of.
@@ -425,71 +417,6 @@ fn prepare(database: &Connection, fresh: bool) -> rusqlite::Result<()> {
         database.execute_batch("DELETE FROM read_files; DELETE FROM found_groups;")?;
     }
     Ok(())
-}
-
-/// The places of files in a list, by the row that they belong to.
-struct ByRow {
-    /// For each row where its files begin in `places`, and where they end.
-    rows: FxHashMap<(u64, u64), (u32, u32)>,
-    places: Vec<u32>,
-}
-
-impl ByRow {
-    fn of(files: &[Candidate]) -> Self {
-        let key = |file: &Candidate| (file.device(), place_of(file.inode));
-        let mut rows: FxHashMap<(u64, u64), (u32, u32)> = FxHashMap::default();
-        for file in files {
-            rows.entry(key(file)).or_default().1 += 1;
-        }
-        let mut begin = 0;
-        for (from, count) in rows.values_mut() {
-            (*from, begin) = (begin, begin + *count);
-            *count = *from;
-        }
-        let mut places = vec![0; files.len()];
-        for (at, file) in files.iter().enumerate() {
-            if let Some((_, end)) = rows.get_mut(&key(file)) {
-                places[*end as usize] = at as u32;
-                *end += 1;
-            }
-        }
-        Self { rows, places }
-    }
-
-    fn files(&self, row: (u64, u64)) -> &[u32] {
-        let (from, to) = self.rows.get(&row).copied().unwrap_or_default();
-        &self.places[from as usize..to as usize]
-    }
-}
-
-/// Records that are kept in memory, one behind the other.
-#[derive(Default)]
-struct Records {
-    bytes: Vec<u8>,
-    /// Device, inode, and where the record begins.
-    begin: Vec<(u64, u64, usize)>,
-}
-
-impl Records {
-    fn push(&mut self, file: &Candidate, known: &KnownFile<'_>) {
-        self.begin.push((file.device(), file.inode, self.bytes.len()));
-        write_one(&mut self.bytes, &known.as_read, &known.read());
-    }
-
-    fn into_rows(self) -> Rows {
-        let ends = self.begin.iter().skip(1).map(|(.., begin)| *begin).chain([self.bytes.len()]);
-        let records = self.begin.iter().zip(ends);
-        let mut records: Vec<(u64, u64, &[u8])> = records
-            .map(|((device, inode, begin), end)| (*device, *inode, &self.bytes[*begin..end]))
-            .collect();
-        records.sort_unstable_by_key(|record| (key_of(record), record.1));
-        let of_row = |row: &[(u64, u64, &[u8])]| {
-            let list: Vec<_> =
-                row.iter().map(|(_, inode, record)| (low_of(*inode), *record)).collect();
-            (key_of(&row[0]), Row::new(&row_of(&list)))
-        };
-        records.chunk_by(is_of_row).map(of_row).collect()
-    }
 }
 
 /// The row that a record of an inode belongs to.
@@ -587,7 +514,7 @@ CREATE TABLE IF NOT EXISTS found_groups (
 mod tests {
     use std::collections::BTreeMap;
 
-    use super::row::records_of;
+    use super::row::{records_of, row_of, write_one};
     use super::*;
 
     #[test]

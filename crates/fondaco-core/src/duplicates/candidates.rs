@@ -132,8 +132,10 @@ impl Candidates {
         });
     }
 
-    /// Without some groups, by their places.
-    pub(super) fn without(mut self, taken: &[bool]) -> Self {
+    /// Without some groups, by their places; nothing at all if it goes on no longer.
+    pub(super) fn without(mut self, taken: &[bool], goes_on: impl Fn() -> bool) -> Self {
+        /// So many files are moved before a stop is heard.
+        const TOGETHER: usize = 1 << 16;
         if !taken.contains(&true) {
             return self;
         }
@@ -144,9 +146,16 @@ impl Candidates {
         let mut kept = 0;
         for at in &left {
             let group = self.groups[*at].clone();
-            self.files.copy_within(group.start as usize..group.end as usize, kept as usize);
-            self.groups[*at] = kept..kept + group.len() as u32;
-            kept += group.len() as u32;
+            let from = kept;
+            for start in group.clone().step_by(TOGETHER) {
+                if !goes_on() {
+                    return Self::default();
+                }
+                let end = group.end.min(start + TOGETHER as u32);
+                self.files.copy_within(start as usize..end as usize, kept as usize);
+                kept += end - start;
+            }
+            self.groups[*at] = from..kept;
         }
         left.sort_unstable();
         self.groups = left.into_iter().map(|at| self.groups[at].clone()).collect();

@@ -138,7 +138,7 @@ pub(super) fn take_found(candidates: Candidates, shared: &Shared<'_>) -> (Candid
     }
     let others = keys.into_iter().filter(|(at, _)| !taken[*at as usize]);
     groups.keys = others.map(|(_, key)| key).collect();
-    (candidates.without(&taken), groups)
+    (candidates.without(&taken, || !shared.is_stopped()), groups)
 }
 
 /// Finds out of each device whether its files can have blocks in common.

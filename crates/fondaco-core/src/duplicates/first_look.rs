@@ -58,9 +58,9 @@ impl Look {
         self.0 & !1
     }
 
-    /// Which one of so many parts it belongs to; those with one digest to the same one.
-    fn part_of(self, parts: u64) -> u64 {
-        (u128::from(self.digest()) * u128::from(parts) >> 64) as u64
+    /// In which of so many equal ranges the digest lies.
+    fn range(self, ranges: u64) -> u64 {
+        (u128::from(self.digest()) * u128::from(ranges) >> 64) as u64
     }
 
     fn is_known(self) -> bool {
@@ -71,8 +71,8 @@ impl Look {
 /// So many files are looked at by one thread before it asks for more.
 const TOGETHER: usize = 256;
 
-/// About so many files are sorted at once.
-const SORTED_TOGETHER: usize = 1 << 18;
+/// Of a group with more files than this, about so many are compared at once.
+const SORTED_TOGETHER: usize = 1 << 17;
 
 /// For fewer files than this no thread is begun to look up what is known.
 const LEAST_FILES: usize = 4096;
@@ -87,27 +87,6 @@ pub(super) struct Alike {
 }
 
 impl Alike {
-    /// Adds those of some files that have their first bytes in common with another one.
-    fn add_those_of(&mut self, part: &mut [(Look, &Candidate)], shared: &Shared<'_>) {
-        // those that are alike keep their order, which is that of the device
-        part.sort_by_key(|(look, _)| look.digest());
-        for same in part.chunk_by(|one, other| one.0.digest() == other.0.digest()) {
-            let (first, file) = &same[0];
-            if first.digest() == Look::LEFT_OUT.0 {
-                same.iter().for_each(|(_, file)| shared.is_done(file));
-            } else if same.len() == 1 {
-                shared.is_done(file);
-                if first.is_known() {
-                    shared.is_known();
-                }
-            } else {
-                let from = self.files.len() as u32;
-                self.files.extend(same.iter().map(|(_, file)| **file));
-                self.groups.push(from..self.files.len() as u32);
-            }
-        }
-    }
-
     /// How many groups there are.
     pub(super) fn len(&self) -> usize {
         self.groups.len()
@@ -140,13 +119,17 @@ pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>) -> Alike {
     };
     each_part(&unknown(&candidates, &looks, shared), shared, &look_at);
     let Candidates { files, groups } = candidates;
-    let part = parallel::small_part_of(groups.len(), LEAST_GROUPS);
-    let parts = parallel::each(groups.chunks(part), |groups| alike(&files, groups, &looks, shared));
+    let parts =
+        parallel::each(portions(&groups), |portion| alike(&files, &portion, &looks, shared));
     let mut all = Alike { files: Vec::new(), groups: Vec::new() };
     for Alike { files, groups } in parts {
         let first = all.files.len() as u32;
         all.files.extend(files);
         all.groups.extend(groups.into_iter().map(|group| group.start + first..group.end + first));
+    }
+    if shared.is_stopped() {
+        // giving back much memory takes long, and whoever has stopped the search does not wait for that
+        parallel::begin(move || drop((files, looks)));
     }
     all
 }
@@ -201,28 +184,67 @@ fn each_part(files: &[u32], shared: &Shared<'_>, act: &(dyn Fn(&[u32], &mut [u8]
     shared.on_threads(files.len().div_ceil(TOGETHER), &is_ended, &work);
 }
 
-/// The files of some groups that have their first bytes in common with another one.
+/// Groups of which one thread finds at a time which files are alike. Of a large one it is those files whose digests lie in
+/// one of some ranges, so that several threads share it, little memory is taken, and a stop is heard.
+struct Portion<'g> {
+    groups: &'g [Range<u32>],
+    range: u64,
+    ranges: u64,
+}
+
+fn portions(groups: &[Range<u32>]) -> Vec<Portion<'_>> {
+    let together = parallel::small_part_of(groups.len(), LEAST_GROUPS);
+    let mut portions = Vec::new();
+    for some in groups.chunk_by(|one, other| !is_large(one) && !is_large(other)) {
+        if is_large(&some[0]) {
+            let ranges = some[0].len().div_ceil(SORTED_TOGETHER) as u64;
+            portions.extend((0..ranges).map(|range| Portion { groups: some, range, ranges }));
+        } else {
+            let parts = some.chunks(together);
+            portions.extend(parts.map(|groups| Portion { groups, range: 0, ranges: 1 }));
+        }
+    }
+    portions
+}
+
+fn is_large(group: &Range<u32>) -> bool {
+    group.len() > SORTED_TOGETHER
+}
+
+/// The files that have their first bytes in common with another one.
 fn alike(
     files: &[Candidate],
-    groups: &[Range<u32>],
+    portion: &Portion<'_>,
     looks: &[AtomicU64],
     shared: &Shared<'_>,
 ) -> Alike {
     let mut alike = Alike { files: Vec::new(), groups: Vec::new() };
-    let mut part: Vec<(Look, &Candidate)> = Vec::new();
-    for range in groups {
+    let mut of_group: Vec<(Look, &Candidate)> = Vec::new();
+    for range in portion.groups {
+        if shared.is_stopped() {
+            break;
+        }
         let range = range.start as usize..range.end as usize;
-        // of a large group a part at a time, so that a stop is heard, and little memory taken
-        let parts = range.len().div_ceil(SORTED_TOGETHER) as u64;
-        for number in 0..parts {
-            if shared.is_stopped() {
-                return alike;
+        let found = looks[range.clone()].iter().map(|look| Look(look.load(Relaxed)));
+        let found = found.zip(&files[range]);
+        of_group.clear();
+        of_group.extend(found.filter(|(look, _)| look.range(portion.ranges) == portion.range));
+        // those that are alike keep their order, which is that of the device
+        of_group.sort_by_key(|(look, _)| look.digest());
+        for same in of_group.chunk_by(|one, other| one.0.digest() == other.0.digest()) {
+            let (first, file) = &same[0];
+            if first.digest() == Look::LEFT_OUT.0 {
+                same.iter().for_each(|(_, file)| shared.is_done(file));
+            } else if same.len() == 1 {
+                shared.is_done(file);
+                if first.is_known() {
+                    shared.is_known();
+                }
+            } else {
+                let from = alike.files.len() as u32;
+                alike.files.extend(same.iter().map(|(_, file)| **file));
+                alike.groups.push(from..alike.files.len() as u32);
             }
-            let found = looks[range.clone()].iter().map(|look| Look(look.load(Relaxed)));
-            let found = found.zip(&files[range.clone()]);
-            part.clear();
-            part.extend(found.filter(|(look, _)| look.part_of(parts) == number));
-            alike.add_those_of(&mut part, shared);
         }
     }
     alike

@@ -132,12 +132,12 @@ impl Candidates {
         });
     }
 
-    /// Without some groups, by their places; nothing at all if it goes on no longer.
-    pub(super) fn without(mut self, taken: &[bool], goes_on: impl Fn() -> bool) -> Self {
+    /// Leaves some groups out, by their places; all of them if it goes on no longer.
+    pub(super) fn leave_out(&mut self, taken: &[bool], goes_on: impl Fn() -> bool) {
         /// So many files are moved before a stop is heard.
         const TOGETHER: usize = 1 << 16;
         if !taken.contains(&true) {
-            return self;
+            return;
         }
         // what is left moves to the front, in the order in which it lies there
         let is_left = |at: &usize| !taken[*at];
@@ -149,7 +149,7 @@ impl Candidates {
             let from = kept;
             for start in group.clone().step_by(TOGETHER) {
                 if !goes_on() {
-                    return Self::default();
+                    return self.groups.clear();
                 }
                 let end = group.end.min(start + TOGETHER as u32);
                 self.files.copy_within(start as usize..end as usize, kept as usize);
@@ -160,7 +160,6 @@ impl Candidates {
         left.sort_unstable();
         self.groups = left.into_iter().map(|at| self.groups[at].clone()).collect();
         self.files.truncate(kept as usize);
-        self
     }
 
     /// The devices that they lie on, each with whether it turns: of such a one a single file is read at a time.

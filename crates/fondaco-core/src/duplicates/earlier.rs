@@ -103,11 +103,15 @@ impl Groups {
 
 /// Takes the groups out of which an earlier search found all there is, and gives the others, with what is to be remembered of
 /// them.
-pub(super) fn take_found(candidates: Candidates, shared: &Shared<'_>) -> (Candidates, Groups) {
+pub(super) fn take_found(
+    mut candidates: Candidates,
+    devices: &[(u64, bool)],
+    shared: &Shared<'_>,
+) -> (Candidates, Groups) {
     if !shared.known.remembers() {
         return (candidates, Groups::default());
     }
-    ask_of_blocks(&candidates.files, shared);
+    ask_of_blocks(&candidates.files, devices, shared);
     let keys = keys_of(&candidates, shared);
     let places: FxHashMap<(u64, GroupKey), usize> =
         keys.iter().map(|(at, key)| (*key, *at as usize)).collect();
@@ -138,27 +142,22 @@ pub(super) fn take_found(candidates: Candidates, shared: &Shared<'_>) -> (Candid
     }
     let others = keys.into_iter().filter(|(at, _)| !taken[*at as usize]);
     groups.keys = others.map(|(_, key)| key).collect();
-    (candidates.without(&taken, || !shared.is_stopped()), groups)
+    candidates.leave_out(&taken, || !shared.is_stopped());
+    (candidates, groups)
 }
 
 /// Finds out of each device whether its files can have blocks in common.
-fn ask_of_blocks(files: &[Candidate], shared: &Shared<'_>) {
+fn ask_of_blocks(files: &[Candidate], devices: &[(u64, bool)], shared: &Shared<'_>) {
     /// Files that cannot be opened are told of when they are read.
     const MOST_FAILURES: usize = 16;
-    let (mut asked, mut failures) = (Vec::new(), 0);
-    for file in files {
-        let device = file.device();
-        if asked.contains(&device) {
-            continue;
-        }
-        let path = shared.path(file.entry);
-        match open_in_turn(rustix::fs::CWD, path.as_os_str(), device, shared) {
-            Ok(open) => {
-                shared.blocks.ask(&open, device);
-                asked.push(device);
-            }
-            Err(_) if failures < MOST_FAILURES => failures += 1,
-            Err(_) => break,
+    for (device, _) in devices {
+        let on_it = files.iter().filter(|file| file.device() == *device);
+        let open = |file: &Candidate| {
+            let path = shared.path(file.entry);
+            open_in_turn(rustix::fs::CWD, path.as_os_str(), *device, shared).ok()
+        };
+        if let Some(open) = on_it.take(MOST_FAILURES).find_map(open) {
+            shared.blocks.ask(&open, *device);
         }
     }
 }

@@ -74,6 +74,9 @@ const TOGETHER: usize = 256;
 /// Of a group with more files than this, about so many are compared at once.
 const SORTED_TOGETHER: usize = 1 << 17;
 
+/// So many files are gone through before a stop is heard.
+const HEARD: usize = 1 << 16;
+
 /// For fewer files than this no thread is begun to look up what is known.
 const LEAST_FILES: usize = 4096;
 
@@ -107,10 +110,12 @@ impl Alike {
 /// Looks at the first bytes of all candidates, and leaves those that have them in common with another one, in the order of
 /// the groups; the rest is done. Takes twelve bytes for each meanwhile.
 pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>) -> Alike {
-    if candidates.is_empty() || shared.is_stopped() {
-        return Alike { files: Vec::new(), groups: Vec::new() };
-    }
-    let looks: Vec<AtomicU64> = candidates.files.iter().map(|_| AtomicU64::new(0)).collect();
+    let mut all = Alike { files: Vec::new(), groups: Vec::new() };
+    let looks = defaults::<AtomicU64>(candidates.files.len(), shared);
+    let Some(looks) = looks.filter(|_| !candidates.is_empty()) else {
+        shared.give_back(candidates);
+        return all;
+    };
     let look_at = |files: &[u32], buffer: &mut [u8]| {
         let found = look_at(&candidates, files, shared, buffer);
         for (at, look) in files.iter().zip(found) {
@@ -121,16 +126,12 @@ pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>) -> Alike {
     let Candidates { files, groups } = candidates;
     let parts =
         parallel::each(portions(&groups), |portion| alike(&files, &portion, &looks, shared));
-    let mut all = Alike { files: Vec::new(), groups: Vec::new() };
     for Alike { files, groups } in parts {
         let first = all.files.len() as u32;
         all.files.extend(files);
         all.groups.extend(groups.into_iter().map(|group| group.start + first..group.end + first));
     }
-    if shared.is_stopped() {
-        // giving back much memory takes long, and whoever has stopped the search does not wait for that
-        parallel::begin(move || drop((files, looks)));
-    }
+    shared.give_back((files, looks));
     all
 }
 
@@ -141,14 +142,12 @@ fn unknown(candidates: &Candidates, looks: &[AtomicU64], shared: &Shared<'_>) ->
     shared.known.firsts(&candidates.files, |at, first| {
         looks[at].store(Look::new(first, true).0, Relaxed);
     });
-    if shared.is_stopped() {
-        return Vec::new();
-    }
     // for each entry of the catalog one more than its place among the candidates: sorting them takes longer, and does not
     // hear a stop
-    let last = candidates.files.iter().map(|file| file.entry.0).max();
-    let by_entry: Vec<AtomicU32> =
-        (0..last.map_or(0, |last| last as usize + 1)).map(|_| AtomicU32::new(0)).collect();
+    let some = candidates.files.chunks(HEARD).take_while(|_| !shared.is_stopped());
+    let last = some.flatten().map(|file| file.entry.0).max();
+    let entries = last.map_or(0, |last| last as usize + 1);
+    let Some(by_entry) = defaults::<AtomicU32>(entries, shared) else { return Vec::new() };
     let count = candidates.files.len() as u32;
     let part = parallel::small_part_of(count as usize, LEAST_FILES) as u32;
     parallel::each((0..count).step_by(part as usize), |from| {
@@ -164,6 +163,15 @@ fn unknown(candidates: &Candidates, looks: &[AtomicU64], shared: &Shared<'_>) ->
     });
     let found = by_entry.iter().take_while(|_| !shared.is_stopped());
     found.filter_map(|at| at.load(Relaxed).checked_sub(1)).collect()
+}
+
+/// So many of the same; nothing if the search is stopped.
+fn defaults<T: Default>(count: usize, shared: &Shared<'_>) -> Option<Vec<T>> {
+    let mut all = Vec::with_capacity(count);
+    while all.len() < count && !shared.is_stopped() {
+        all.extend(std::iter::repeat_with(T::default).take(HEARD.min(count - all.len())));
+    }
+    Some(all).filter(|_| !shared.is_stopped())
 }
 
 /// Does something to some files at a time, on several threads, until it is stopped.

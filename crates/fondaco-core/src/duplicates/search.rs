@@ -97,6 +97,8 @@ pub(super) struct Shared<'a> {
     sets: Mutex<Vec<Set>>,
     /// What a later search can take from this one.
     groups: OnceLock<Groups>,
+    /// What is no longer needed, see [`Shared::give_back`].
+    given_back: Mutex<Vec<Box<dyn Send>>>,
 }
 
 impl Shared<'_> {
@@ -144,6 +146,14 @@ impl Shared<'_> {
 
     pub(super) fn is_stopped(&self) -> bool {
         self.stop.load(Relaxed)
+    }
+
+    /// Gives memory back; of a search that was stopped once all else is done, behind whoever waits for it. As long as the kernel
+    /// takes much memory back, no thread can be begun.
+    pub(super) fn give_back(&self, memory: impl Send + 'static) {
+        if self.is_stopped() {
+            locked(&self.given_back).push(Box::new(memory));
+        }
     }
 
     pub(super) fn has_read(&self, bytes: u64) {
@@ -223,6 +233,9 @@ impl Shared<'_> {
 /// Compares the files of each group, several groups at a time.
 fn compare_groups(alike: &Alike, shared: &Shared<'_>) {
     let rest = take_known(alike, shared);
+    if shared.is_stopped() {
+        return;
+    }
     let next = AtomicUsize::new(0);
     let compare = || {
         let mut buffer = vec![0; BUFFER];
@@ -275,6 +288,7 @@ pub fn search(
         not_read: Mutex::default(),
         sets: Mutex::default(),
         groups: OnceLock::new(),
+        given_back: Mutex::default(),
     };
     let (count, bytes) = (candidates.len() as u64, candidates.bytes());
     let figures =
@@ -282,9 +296,11 @@ pub fn search(
     let candidates = Mutex::new(Some(candidates));
     let work = || {
         let Some(candidates) = locked(&candidates).take() else { return };
-        let (others, groups) = take_found(candidates, &shared);
+        let (others, groups) = take_found(candidates, &devices, &shared);
         let groups = shared.groups.get_or_init(|| groups);
-        compare_groups(&first_look(others, &shared), &shared);
+        let alike = first_look(others, &shared);
+        compare_groups(&alike, &shared);
+        shared.give_back(alike);
         if !shared.is_stopped() {
             known.remember_groups(groups.all_found(known.day()));
         }
@@ -317,7 +333,7 @@ pub fn search(
     });
     let figures = figures();
     let stopped = shared.is_stopped();
-    let Shared { not_read, sets, .. } = shared;
+    let Shared { not_read, sets, given_back, .. } = shared;
     let mut sets = sets.into_inner().unwrap_or_else(PoisonError::into_inner);
     let more = sets.get(told..).unwrap_or_default();
     watch(&figures, more).is_continue();
@@ -329,6 +345,9 @@ pub fn search(
     not_read.sort_by_key(|(entry, ..)| *entry);
     // whoever has stopped it does not wait for that: it is written down when what is known is let go of
     let not_remembered = if stopped { None } else { known.finish().err() };
+    if stopped {
+        parallel::begin(move || drop(given_back));
+    }
     Found { sets, not_read, figures, stopped, not_remembered }
 }
 

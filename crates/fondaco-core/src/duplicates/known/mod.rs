@@ -212,10 +212,9 @@ impl Known {
     ) -> Result<Self, KnownError> {
         let wrap = |cause| KnownError::new(path, cause);
         let reading = connect(path).map_err(|error| wrap(error.into()))?;
-        let prepared = prepare(&reading, fresh).and_then(|()| connect(path));
-        let writing = prepared.map_err(|error| wrap(error.into()))?;
+        prepare(&reading, fresh).map_err(|error| wrap(error.into()))?;
         let failed = Arc::<Failed>::default();
-        let writer = Writer::begin(writing, path.to_owned(), now, Arc::clone(&failed));
+        let writer = Writer::begin(path.to_owned(), now, Arc::clone(&failed));
         let writer = writer.map_err(|error| wrap(error.into()))?;
         let reading = Mutex::new(reading);
         let store = Store { path: path.to_owned(), reading, writer, failed };

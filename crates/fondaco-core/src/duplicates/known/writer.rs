@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::mpsc::{Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::thread::{Builder, JoinHandle};
 
@@ -10,7 +10,7 @@ use rusqlite::{Connection, OptionalExtension, params};
 
 use super::groups::write_groups;
 use super::row::{number, records_of, row_of, take_one, write_one};
-use super::{KnownError, ReadNow, is_of_row, key_of, locked, low_of};
+use super::{KnownError, ReadNow, connect, is_of_row, key_of, locked, low_of};
 use crate::duplicates::earlier::GroupFound;
 use crate::units::Time;
 
@@ -51,21 +51,27 @@ enum Work {
 }
 
 impl Writer {
-    /// Begins the thread, which writes into a database at `path`.
+    /// Begins the thread, which writes into the database at `path`.
     ///
     /// # Errors
     ///
     /// If no thread can be begun.
-    pub(super) fn begin(
-        database: Connection,
-        path: PathBuf,
-        now: Time,
-        failed: Arc<Failed>,
-    ) -> std::io::Result<Self> {
-        let (give, work) = channel();
+    pub(super) fn begin(path: PathBuf, now: Time, failed: Arc<Failed>) -> std::io::Result<Self> {
+        let (give, work) = channel::<Work>();
         let waiting = Arc::new(AtomicUsize::new(0));
         let left = Arc::clone(&waiting);
-        let write = move || write_all(database, &path, now, &work, &left, &failed);
+        let mut file = File { path, now, database: None };
+        let write = move || {
+            for work in work {
+                let bytes = work.bytes();
+                if let Err(source) = file.act(work) {
+                    // what comes after it is written all the same
+                    locked(&failed)
+                        .get_or_insert_with(|| KnownError::new(&file.path, source.into()));
+                }
+                left.fetch_sub(bytes, Relaxed);
+            }
+        };
         let thread = Some((give, Builder::new().spawn(write)?));
         Ok(Self { now, pending: Mutex::default(), waiting, thread })
     }
@@ -99,13 +105,14 @@ impl Writer {
         }
     }
 
-    /// Waits until all is written.
+    /// Waits until all is written. The device keeps it later.
     pub(super) fn finish(&self) {
         self.give_pending();
         let (tell, told) = channel();
         self.give(Work::Tell(tell));
         // nobody tells anything if the thread has panicked, and there is nothing to wait for
         let _ = told.recv();
+        self.give(Work::Checkpoint);
     }
 
     /// Whether less waits than a search has to wait for.
@@ -150,23 +157,27 @@ impl Work {
     }
 }
 
-/// Does all work as it comes. What fails is noted, and the rest is done all the same.
-fn write_all(
-    mut database: Connection,
-    path: &std::path::Path,
+/// The database as the thread has it.
+struct File {
+    path: PathBuf,
     now: Time,
-    work: &Receiver<Work>,
-    waiting: &AtomicUsize,
-    failed: &Failed,
-) {
-    for work in work {
-        let bytes = work.bytes();
-        let done = match work {
-            Work::Files(records) => write_rows(&mut database, &records, now, MOST_BYTES),
-            Work::Groups(found) => write_groups(&mut database, &found),
+    /// Once there is something to be written.
+    database: Option<Connection>,
+}
+
+impl File {
+    fn act(&mut self, work: Work) -> rusqlite::Result<()> {
+        match work {
+            Work::Files(records) => {
+                let now = self.now;
+                write_rows(self.open()?, &records, now, MOST_BYTES)
+            }
+            Work::Groups(found) => write_groups(self.open()?, &found),
             Work::Checkpoint => {
-                // where this fails, it is done in a later search
-                let _ = database.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()));
+                // where nothing was written there is none, and where this fails, it is done in a later search
+                let checkpoint = "PRAGMA wal_checkpoint(TRUNCATE)";
+                let database = self.database.iter();
+                database.for_each(|database| drop(database.query_row(checkpoint, [], |_| Ok(()))));
                 Ok(())
             }
             Work::Tell(tell) => {
@@ -174,10 +185,13 @@ fn write_all(
                 let _ = tell.send(());
                 Ok(())
             }
-        };
-        waiting.fetch_sub(bytes, Relaxed);
-        if let Err(source) = done {
-            locked(failed).get_or_insert_with(|| KnownError::new(path, source.into()));
+        }
+    }
+
+    fn open(&mut self) -> rusqlite::Result<&mut Connection> {
+        match &mut self.database {
+            Some(database) => Ok(database),
+            none => Ok(none.insert(connect(&self.path)?)),
         }
     }
 }

@@ -84,10 +84,7 @@ fn take_part(part: Range<usize>, alike: &Alike, shared: &Shared<'_>) -> Vec<Rest
             continue;
         }
         shared.found(equal);
-        for file in alike.group(group).unwrap_or_default() {
-            shared.is_known();
-            shared.is_done(file);
-        }
+        shared.are_known(alike.group(group).unwrap_or_default());
     }
     rest.sort_unstable_by_key(|rest| rest.group);
     rest

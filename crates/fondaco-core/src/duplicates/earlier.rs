@@ -134,10 +134,7 @@ pub(super) fn take_found(
             }
         }
         for (at, _) in taken.iter().enumerate().filter(|(_, taken)| **taken) {
-            for file in group(&candidates, at) {
-                shared.is_known();
-                shared.is_done(file);
-            }
+            shared.are_known(group(&candidates, at));
         }
     }
     let others = keys.into_iter().filter(|(at, _)| !taken[*at as usize]);

@@ -223,6 +223,13 @@ impl Shared<'_> {
         self.taken_as_known.fetch_add(1, Relaxed);
     }
 
+    /// Counts the files of a group of which all was known.
+    pub(super) fn are_known(&self, files: &[Candidate]) {
+        self.taken_as_known.fetch_add(files.len() as u64, Relaxed);
+        self.done.fetch_add(files.len() as u64, Relaxed);
+        self.bytes_done.fetch_add(files.iter().map(|file| file.length).sum(), Relaxed);
+    }
+
     /// Counts a file of which it is known what it is equal to.
     pub(super) fn is_done(&self, file: &Candidate) {
         self.done.fetch_add(1, Relaxed);

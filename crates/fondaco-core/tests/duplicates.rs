@@ -346,19 +346,37 @@ fn what_cannot_be_read_or_is_not_as_scanned_is_listed_and_the_search_goes_on() {
     assert!(!found.stopped);
 }
 
+/// Two files without an end, and two that differ at once.
 #[test]
-fn a_search_that_is_stopped_says_so() {
+fn a_search_that_is_stopped_says_so_and_what_it_has_read_is_known_to_the_next_one() {
     let directory = tempfile::tempdir().unwrap();
-    let root = directory.path().canonicalize().unwrap();
+    let root = directory.path().canonicalize().unwrap().join("seamark");
+    std::fs::create_dir_all(root.join("short")).unwrap();
     for name in ["a", "b"] {
         std::fs::File::create(root.join(name)).unwrap().set_len(1 << 40).unwrap();
+        std::fs::write(root.join("short").join(name), name.repeat(5000)).unwrap();
     }
+    // what was changed a moment ago is not remembered
+    std::thread::sleep(std::time::Duration::from_secs(5));
     let scan = scan(&root);
     let catalog = scan.catalog();
-    let candidates = Candidates::of(catalog.whole(), &[catalog.roots()[0].entry]);
-    let found =
-        search(candidates, &*catalog, &Known::nothing(), &mut |_, _| ControlFlow::Break(()));
+    let file = directory.path().join("hashes.db");
+    let known = Known::open(&file, false, Time::now()).unwrap();
+    let below = |path: &Path| Candidates::of(catalog.whole(), &[catalog.find(path).unwrap()]);
+    let found = search(below(&root), &*catalog, &known, &mut |figures, _| {
+        // all first bytes
+        match figures.read.get() >= 4 * 12 {
+            true => ControlFlow::Break(()),
+            false => ControlFlow::Continue(()),
+        }
+    });
     assert!(found.stopped && found.sets.is_empty());
+    drop(known);
+    let known = Known::open(&file, false, Time::now()).unwrap();
+    let go_on = &mut |_: &_, _: &_| ControlFlow::Continue(());
+    let found = search(below(&root.join("short")), &*catalog, &known, go_on);
+    assert!(!found.stopped && found.sets.is_empty() && found.not_remembered.is_none());
+    assert_eq!((found.figures.read, found.figures.known), (Bytes::ZERO, 2));
 }
 
 #[test]

@@ -60,7 +60,7 @@ impl Look {
 
     /// In which of so many equal ranges the digest lies.
     fn range(self, ranges: u64) -> u64 {
-        (u128::from(self.digest()) * u128::from(ranges) >> 64) as u64
+        ((u128::from(self.digest()) * u128::from(ranges)) >> 64) as u64
     }
 
     fn is_known(self) -> bool {
@@ -426,4 +426,36 @@ pub(super) fn open(
         opened => opened,
     };
     Ok(File::from(opened?))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn portions_have_every_group_once_and_of_a_large_one_each_digest_lies_in_one_range() {
+        let large = SORTED_TOGETHER as u32;
+        let lengths = [2, 3, large + 1, 2, large, 5 * large, 3 * large + 7, 4];
+        let mut end = 0;
+        let groups: Vec<Range<u32>> = lengths
+            .map(|length| {
+                end += length;
+                end - length..end
+            })
+            .to_vec();
+        let portions = portions(&groups);
+        let firsts = portions.iter().filter(|portion| portion.range == 0);
+        let all: Vec<_> = firsts.flat_map(|portion| portion.groups.iter().cloned()).collect();
+        assert_eq!(all, groups);
+        for of in portions.chunk_by(|one, other| one.groups.as_ptr() == other.groups.as_ptr()) {
+            let ranges = of[0].ranges;
+            let files: usize = of[0].groups.iter().map(ExactSizeIterator::len).sum();
+            assert!(of.iter().map(|portion| portion.range).eq(0..ranges));
+            assert!(ranges == 1 || files.div_ceil(ranges as usize) <= SORTED_TOGETHER);
+            let digests = (0..=16).map(|part| (u64::MAX / 16).saturating_mul(part));
+            let found: Vec<u64> =
+                digests.map(|digest| Look::new(digest, true).range(ranges)).collect();
+            assert!(found.is_sorted() && (found[0], found[16]) == (0, ranges - 1));
+        }
+    }
 }

@@ -249,6 +249,7 @@ pub(super) fn begin(model: &mut Model) -> Vec<Job> {
 pub(super) fn stop(model: &mut Model) -> Vec<Job> {
     if let Search::Going { stop, .. } = &model.rooms.duplicates.search {
         stop.store(true, Relaxed);
+        model.say("Stopping: what is known by now is put in order");
     }
     Vec::new()
 }

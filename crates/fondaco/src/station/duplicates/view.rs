@@ -84,12 +84,14 @@ fn going(
         }
         false => String::new(),
     };
-    let text = format!(
-        "comparing {} of {} · {} read{left} · S stops",
-        grouped(figures.done),
-        counted(figures.candidates, "file"),
-        model.bytes(figures.read)
-    );
+    let (files, read) = (counted(figures.candidates, "file"), model.bytes(figures.read));
+    let text = match figures.done {
+        _ if figures.candidates == 0 => "counting what could be equal …".to_owned(),
+        done if done == figures.candidates => {
+            format!("{files} compared · {read} read · comparing the trees that they are in …")
+        }
+        done => format!("comparing {} of {files} · {read} read{left} · S stops", grouped(done)),
+    };
     pen.text(area.x, area.y, &text, theme.plain, area.width);
     let (_, bar) = stair(0.0, share, area.width);
     pen.fill(Rect { y: area.y + 1, height: 1, ..area }, " ", theme.plain);

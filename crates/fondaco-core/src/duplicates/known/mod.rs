@@ -399,7 +399,7 @@ impl Known {
 fn connect(path: &Path) -> rusqlite::Result<Connection> {
     let database = Connection::open(path)?;
     database.busy_timeout(Duration::from_secs(5))?;
-    // what was written at the end of a search waits for the device in the next one
+    // whoever closes it does not wait for the device
     database.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
     database.execute_batch(SETTINGS)?;
     Ok(database)
@@ -481,9 +481,8 @@ const MOST_IN_MEMORY: u64 = 64 << 20;
 /// What [`TABLES`] makes; a file that says another number gets what it has not. One more whenever they are changed.
 const LAYOUT: i64 = 1;
 
-/// For each connection. The cache holds what is written at a time.
+/// For each connection.
 const SETTINGS: &str = "
-PRAGMA cache_size = -32768;
 PRAGMA wal_autocheckpoint = 256;
 PRAGMA synchronous = NORMAL;
 ";

@@ -20,6 +20,9 @@ const BATCH: usize = 16 << 20;
 /// If more bytes than this are still to be written, a search waits before it reads on.
 const MOST_WAITING: usize = 48 << 20;
 
+/// Holds what is written at a time.
+const CACHE: &str = "PRAGMA cache_size = -32768;";
+
 /// So many bytes are remembered at most: some ten millions of files.
 const MOST_BYTES: i64 = 512 << 20;
 
@@ -60,14 +63,14 @@ impl Writer {
         let (give, work) = channel::<Work>();
         let waiting = Arc::new(AtomicUsize::new(0));
         let left = Arc::clone(&waiting);
-        let mut file = File { path, now, database: None };
+        let mut database = Database { path, now, connection: None };
         let write = move || {
             for work in work {
                 let bytes = work.bytes();
-                if let Err(source) = file.act(work) {
+                if let Err(source) = database.act(work) {
                     // what comes after it is written all the same
                     locked(&failed)
-                        .get_or_insert_with(|| KnownError::new(&file.path, source.into()));
+                        .get_or_insert_with(|| KnownError::new(&database.path, source.into()));
                 }
                 left.fetch_sub(bytes, Relaxed);
             }
@@ -115,9 +118,10 @@ impl Writer {
         self.give(Work::Checkpoint);
     }
 
-    /// Whether less waits than a search has to wait for.
+    /// Whether a search may read on: little waits, or nothing will ever be written since the thread has panicked.
     pub(super) fn has_room(&self) -> bool {
-        self.waiting.load(Relaxed) < MOST_WAITING
+        let has_ended = || self.thread.as_ref().is_none_or(|(_, thread)| thread.is_finished());
+        self.waiting.load(Relaxed) < MOST_WAITING || has_ended()
     }
 
     fn give_pending(&self) -> bool {
@@ -158,14 +162,14 @@ impl Work {
 }
 
 /// The database as the thread has it.
-struct File {
+struct Database {
     path: PathBuf,
     now: Time,
     /// Once there is something to be written.
-    database: Option<Connection>,
+    connection: Option<Connection>,
 }
 
-impl File {
+impl Database {
     fn act(&mut self, work: Work) -> rusqlite::Result<()> {
         match work {
             Work::Files(records) => {
@@ -176,8 +180,8 @@ impl File {
             Work::Checkpoint => {
                 // where nothing was written there is none, and where this fails, it is done in a later search
                 let checkpoint = "PRAGMA wal_checkpoint(TRUNCATE)";
-                let database = self.database.iter();
-                database.for_each(|database| drop(database.query_row(checkpoint, [], |_| Ok(()))));
+                let connection = self.connection.iter();
+                connection.for_each(|open| drop(open.query_row(checkpoint, [], |_| Ok(()))));
                 Ok(())
             }
             Work::Tell(tell) => {
@@ -189,9 +193,13 @@ impl File {
     }
 
     fn open(&mut self) -> rusqlite::Result<&mut Connection> {
-        match &mut self.database {
-            Some(database) => Ok(database),
-            none => Ok(none.insert(connect(&self.path)?)),
+        match &mut self.connection {
+            Some(connection) => Ok(connection),
+            none => {
+                let connection = none.insert(connect(&self.path)?);
+                connection.execute_batch(CACHE)?;
+                Ok(connection)
+            }
         }
     }
 }

@@ -134,6 +134,7 @@ pub(super) fn take_found(
             }
         }
         for (at, _) in taken.iter().enumerate().filter(|(_, taken)| **taken) {
+            shared.has_looked_at(group(&candidates, at).len());
             shared.are_known(group(&candidates, at));
         }
     }

@@ -122,7 +122,11 @@ pub(super) fn first_look(candidates: Candidates, shared: &Shared<'_>) -> Alike {
             looks[*at as usize].store(look.0, Relaxed);
         }
     };
-    each_part(&unknown(&candidates, &looks, shared), shared, &look_at);
+    let unknown = unknown(&candidates, &looks, shared);
+    if !shared.is_stopped() {
+        shared.has_looked_at(candidates.len() - unknown.len());
+    }
+    each_part(&unknown, shared, &look_at);
     let Candidates { files, groups } = candidates;
     let parts =
         parallel::each(portions(&groups), |portion| alike(&files, &portion, &looks, shared));
@@ -294,6 +298,7 @@ fn look_at(
             Err(reason) => shared.not_read(file, shared.path(file.entry), reason),
         }
     }
+    shared.has_looked_at(looks.len());
     shared.remember_read(&read);
     looks
 }

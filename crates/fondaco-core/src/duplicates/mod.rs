@@ -25,4 +25,4 @@ pub use first_look::Places;
 pub use keep::{Arranged, KEEP_WORDS, Keep};
 pub use known::{Known, KnownError};
 pub use same_names::{SameName, Version, same_names};
-pub use search::{Figures, Found, NotRead, Set, search};
+pub use search::{Figures, Found, NotRead, Set, guessed_time, search};

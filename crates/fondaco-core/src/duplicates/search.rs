@@ -36,6 +36,8 @@ pub struct Set {
 pub struct Figures {
     /// Files that could be equal to another one.
     pub candidates: u64,
+    /// Files of which the first bytes are known: all are looked at before any is read further.
+    pub looked_at: u64,
     /// Files of which it is known what they are equal to.
     pub done: u64,
     /// Bytes of all candidates.
@@ -62,6 +64,22 @@ pub enum NotRead {
     /// The kernel refused.
     #[error("{}", .0.whole())]
     Call(#[from] CallError),
+}
+
+impl Figures {
+    /// How much of the work is done, as a guess.
+    pub fn share(&self) -> f64 {
+        let all = guessed_time(self.candidates, self.bytes).as_secs_f64();
+        let done = guessed_time(self.looked_at, self.bytes_done).as_secs_f64();
+        if all > 0.0 { (done / all).min(1.0) } else { 0.0 }
+    }
+}
+
+/// How long it takes to look at so many files, and to read so many bytes of them, as a guess.
+pub fn guessed_time(files: u64, bytes: Bytes) -> Duration {
+    const A_SECOND: f64 = (200 << 20) as f64;
+    Duration::from_micros(10).mul_f64(files as f64)
+        + Duration::from_secs_f64(bytes.get() as f64 / A_SECOND)
 }
 
 /// What a search has come to.
@@ -91,6 +109,7 @@ pub(super) struct Shared<'a> {
     stop: AtomicBool,
     read: AtomicU64,
     bytes_done: AtomicU64,
+    looked_at: AtomicU64,
     done: AtomicU64,
     taken_as_known: AtomicU64,
     not_read: Mutex<Vec<(EntryId, PathBuf, NotRead)>>,
@@ -197,6 +216,7 @@ impl Shared<'_> {
     /// What has been counted so far; the rest of the figures is that of none.
     fn figures(&self) -> Figures {
         Figures {
+            looked_at: self.looked_at.load(Relaxed),
             done: self.done.load(Relaxed),
             bytes_done: Bytes::new(self.bytes_done.load(Relaxed)),
             read: Bytes::new(self.read.load(Relaxed)),
@@ -221,6 +241,11 @@ impl Shared<'_> {
     /// Counts a file of which enough was known.
     pub(super) fn is_known(&self) {
         self.taken_as_known.fetch_add(1, Relaxed);
+    }
+
+    /// Counts files of which the first bytes are known now.
+    pub(super) fn has_looked_at(&self, files: usize) {
+        self.looked_at.fetch_add(files as u64, Relaxed);
     }
 
     /// Counts the files of a group of which all was known.
@@ -290,6 +315,7 @@ pub fn search(
         stop: AtomicBool::new(false),
         read: AtomicU64::new(0),
         bytes_done: AtomicU64::new(0),
+        looked_at: AtomicU64::new(0),
         done: AtomicU64::new(0),
         taken_as_known: AtomicU64::new(0),
         not_read: Mutex::default(),

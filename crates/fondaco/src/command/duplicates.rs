@@ -134,9 +134,13 @@ fn find(looked: &Looked, fresh: bool, state: Option<PathBuf>) -> Result<Found> {
     stop_asked();
     let catalog = &looked.catalog;
     let found = search(candidates, catalog, &known, &mut |figures, _| {
+        let (act, done) = match figures.looked_at < figures.candidates {
+            true => ("looking at the beginnings of", figures.looked_at),
+            false => ("comparing", figures.done),
+        };
         line.borrow_mut().show(&format!(
-            "comparing {} of {}  read {}",
-            grouped(figures.done),
+            "{act} {} of {}  read {}",
+            grouped(done),
             counted(figures.candidates, "file"),
             binary(figures.read)
         ));

@@ -229,10 +229,7 @@ impl super::Room for Room {
         let state = &model.rooms.duplicates;
         match &state.search {
             Search::None => (String::new(), false),
-            Search::Going { figures, .. } => {
-                let share = figures.bytes_done.share_of(figures.bytes);
-                (format!("{:.0} %", share * 100.0), true)
-            }
+            Search::Going { figures, .. } => (format!("{:.0} %", figures.share() * 100.0), true),
             Search::Done(results) if results.relief == Bytes::ZERO => (String::new(), false),
             Search::Done(results) => {
                 let style = match model.units {

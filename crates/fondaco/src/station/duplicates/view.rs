@@ -4,7 +4,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use fondaco_core::archive::is_store;
-use fondaco_core::duplicates::{Figures, Relation};
+use fondaco_core::duplicates::{Figures, Relation, guessed_time};
 use fondaco_core::shown::shown;
 use fondaco_core::units::{Age, Bytes, counted, grouped, share_words};
 use ratatui::layout::Rect;
@@ -53,7 +53,7 @@ fn before(model: &Model, pen: &mut Pen<'_>, area: Rect) {
              takes about {}; files that differ early are not read on.",
             counted(could.files, "file"),
             model.bytes(could.bytes),
-            Age(Duration::from_secs(could.bytes.get() / GUESSED_RATE + 1))
+            Age(guessed_time(could.files, could.bytes) + Duration::from_secs(1))
         ),
     };
     let lines = pen.wrapped(area, &text, theme.dim);
@@ -62,9 +62,6 @@ fn before(model: &Model, pen: &mut Pen<'_>, area: Rect) {
         pen.text(area.x, y, "Enter begins. Nothing is changed.", theme.plain, area.width);
     }
 }
-
-/// Bytes a second that are read of a disk, as a guess.
-const GUESSED_RATE: u64 = 200 << 20;
 
 fn going(
     model: &Model,
@@ -75,7 +72,7 @@ fn going(
     relief: Bytes,
 ) {
     let theme = pen.theme;
-    let share = figures.bytes_done.share_of(figures.bytes);
+    let share = figures.share();
     let elapsed = figures.elapsed.as_secs_f64();
     let left = match share > 0.01 {
         true => {
@@ -89,6 +86,10 @@ fn going(
         _ if figures.candidates == 0 => "counting what could be equal …".to_owned(),
         done if done == figures.candidates => {
             format!("{files} compared · {read} read · comparing the trees that they are in …")
+        }
+        _ if figures.looked_at < figures.candidates => {
+            let looked_at = grouped(figures.looked_at);
+            format!("looking at the beginnings of {looked_at} of {files}{left} · S stops")
         }
         done => format!("comparing {} of {files} · {read} read{left} · S stops", grouped(done)),
     };

@@ -247,8 +247,15 @@ pub(super) fn begin(model: &mut Model) -> Vec<Job> {
 
 /// Ends the search; what is known by then is shown.
 pub(super) fn stop(model: &mut Model) -> Vec<Job> {
-    if let Search::Going { stop, .. } = &model.rooms.duplicates.search {
-        stop.store(true, Relaxed);
+    let state = &mut model.rooms.duplicates;
+    let Search::Going { figures, stop, .. } = &state.search else { return Vec::new() };
+    stop.store(true, Relaxed);
+    if figures.candidates == 0 {
+        // what is still being counted is of no use, and not waited for
+        state.number += 1;
+        state.search = Search::None;
+        model.say("Stopped: no files had been compared yet");
+    } else {
         model.say("Stopping: what is known by now is put in order");
     }
     Vec::new()

@@ -16,7 +16,7 @@ use std::sync::Arc;
 
 use fondaco_core::catalog::EntryId;
 use fondaco_core::plan::Deed;
-use fondaco_core::units::{Bytes, UnitStyle, counted};
+use fondaco_core::units::{Bytes, counted};
 use ratatui::layout::Rect;
 
 use crate::frame::commands::{Command, Key, command};
@@ -26,6 +26,7 @@ use crate::frame::model::{Model, Searched};
 use crate::frame::update::export;
 use crate::frame::view::{Pen, Sheet};
 use crate::query::FoundCopies;
+use crate::words::short_bytes;
 use searching::{Again, Could, NotThere, PairRow, Results, Search, SetRow};
 
 /// See the [module](self).
@@ -231,13 +232,7 @@ impl super::Room for Room {
             Search::None => (String::new(), false),
             Search::Going { figures, .. } => (format!("{:.0} %", figures.share() * 100.0), true),
             Search::Done(results) if results.relief == Bytes::ZERO => (String::new(), false),
-            Search::Done(results) => {
-                let style = match model.units {
-                    UnitStyle::Bytes => UnitStyle::Binary,
-                    style => style,
-                };
-                (results.relief.shown(style).trim_end_matches(['B', 'i']).to_owned(), true)
-            }
+            Search::Done(results) => (short_bytes(results.relief, model.units), true),
         }
     }
 

@@ -18,7 +18,7 @@ use fondaco_core::catalog::EntryId;
 use fondaco_core::kernel::{DeletedFile, DeletedFiles};
 use fondaco_core::leftovers::GroupName;
 use fondaco_core::plan::Deed;
-use fondaco_core::units::{Bytes, UnitStyle};
+use fondaco_core::units::Bytes;
 use fondaco_core::volume::Volume;
 use ratatui::layout::Rect;
 
@@ -30,6 +30,7 @@ use crate::frame::update::evidence::look;
 use crate::frame::update::{export, held};
 use crate::frame::view::{Pen, Sheet};
 use crate::query::{FoundLeftovers, Held};
+use crate::words::short_bytes;
 use looking::Look;
 
 /// See the [module](self).
@@ -230,12 +231,7 @@ impl super::Room for Room {
         if held + found == Bytes::ZERO {
             return (String::new(), false);
         }
-        // there is room for the letter of the unit only
-        let style = match model.units {
-            UnitStyle::Bytes => UnitStyle::Binary,
-            style => style,
-        };
-        ((held + found).shown(style).trim_end_matches(['B', 'i']).to_owned(), true)
+        (short_bytes(held + found, model.units), true)
     }
 
     fn add_to_evidence(&self, model: &Model, entry: EntryId, sheet: &mut Sheet) {

@@ -21,8 +21,9 @@ use crate::frame::message::Job;
 use crate::frame::model::Model;
 use crate::frame::update::{export, step};
 use crate::frame::view::{Pen, Sheet};
+use crate::words::short_bytes;
 use fondaco_core::rule::NewRule;
-use fondaco_core::units::{Bytes, UnitStyle};
+use fondaco_core::units::Bytes;
 use trial::TriedRules;
 
 /// See the [module](self).
@@ -200,12 +201,7 @@ impl super::Room for Room {
         if relief == Bytes::ZERO {
             return (String::new(), false);
         }
-        // there is room for the letter of the unit only
-        let style = match model.units {
-            UnitStyle::Bytes => UnitStyle::Binary,
-            style => style,
-        };
-        (relief.shown(style).trim_end_matches(['B', 'i']).to_owned(), true)
+        (short_bytes(relief, model.units), true)
     }
 
     fn draw(&self, model: &Model, pen: &mut Pen<'_>, area: Rect) {

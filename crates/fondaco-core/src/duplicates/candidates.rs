@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::num::NonZeroU32;
 use std::ops::Range;
 
-use super::search::NotRead;
+use super::search::{HEARD, NotRead};
 use crate::catalog::{EntryId, Seen};
 use crate::kernel::{self, Kind, Stat};
 use crate::units::{Bytes, Time};
@@ -134,8 +134,6 @@ impl Candidates {
 
     /// Leaves some groups out, by their places; all of them if it goes on no longer.
     pub(super) fn leave_out(&mut self, taken: &[bool], goes_on: impl Fn() -> bool) {
-        /// So many files are moved before a stop is heard.
-        const TOGETHER: usize = 1 << 16;
         if !taken.contains(&true) {
             return;
         }
@@ -147,11 +145,11 @@ impl Candidates {
         for at in &left {
             let group = self.groups[*at].clone();
             let from = kept;
-            for start in group.clone().step_by(TOGETHER) {
+            for start in group.clone().step_by(HEARD) {
                 if !goes_on() {
                     return self.groups.clear();
                 }
-                let end = group.end.min(start + TOGETHER as u32);
+                let end = group.end.min(start + HEARD as u32);
                 self.files.copy_within(start as usize..end as usize, kept as usize);
                 kept += end - start;
             }

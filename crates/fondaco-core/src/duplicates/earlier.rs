@@ -14,15 +14,12 @@ use serde::{Deserialize, Serialize};
 use super::all_known::MOST_TOGETHER;
 use super::candidates::{Candidate, Candidates};
 use super::first_look::open_in_turn;
-use super::search::{Shared, locked};
+use super::search::{HEARD, Shared, locked};
 use super::tell_apart::Equal;
 use crate::{kernel, parallel};
 
 /// So many groups are remembered at most, so that what is known of them takes little memory.
 const MOST_GROUPS: usize = 1 << 18;
-
-/// After so many files it is asked whether the search is stopped.
-const HEARD: usize = 1 << 14;
 
 /// For fewer groups than this no thread is begun.
 const LEAST_GROUPS: usize = 16;

@@ -16,7 +16,7 @@ use rustix::io::{Errno, ReadWriteFlags};
 use super::candidates::{Candidate, Candidates};
 use super::contents::end_of_step;
 use super::known::{AsRead, Read, ReadNow};
-use super::search::{NotRead, Shared};
+use super::search::{HEARD, NotRead, Shared};
 use crate::catalog::{Catalog, EntryId};
 use crate::kernel::{self, CallError, Op};
 use crate::parallel;
@@ -73,9 +73,6 @@ const TOGETHER: usize = 256;
 
 /// Of a group with more files than this, about so many are compared at once.
 const SORTED_TOGETHER: usize = 1 << 17;
-
-/// So many files are gone through before a stop is heard.
-const HEARD: usize = 1 << 16;
 
 /// For fewer files than this no thread is begun to look up what is known.
 const LEAST_FILES: usize = 4096;

@@ -289,6 +289,8 @@ pub(super) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 /// How often figures and new sets are told.
 const OFTEN: Duration = Duration::from_millis(50);
+/// So many files are gone through before a stop is heard.
+pub(super) const HEARD: usize = 1 << 16;
 /// How much is read in one call at most, so that a stop is heard soon.
 const BUFFER: usize = 1 << 20;
 

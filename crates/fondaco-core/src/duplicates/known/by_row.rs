@@ -5,6 +5,7 @@ use rustc_hash::FxHashMap;
 use super::row::{Row, row_of, write_one};
 use super::{KnownFile, Rows, key_of, low_of, place_of};
 use crate::duplicates::candidates::Candidate;
+use crate::duplicates::search::HEARD;
 
 /// The places of files in a list, by the row that they belong to.
 pub(super) struct ByRow {
@@ -13,15 +14,12 @@ pub(super) struct ByRow {
     places: Vec<u32>,
 }
 
-/// So many files are gone through before a stop is heard.
-const TOGETHER: usize = 1 << 16;
-
 impl ByRow {
     /// Nothing if it goes on no longer.
     pub(super) fn of(files: &[Candidate], goes_on: impl Fn() -> bool) -> Option<Self> {
         let key = |file: &Candidate| (file.device(), place_of(file.inode));
         let mut rows: FxHashMap<(u64, u64), (u32, u32)> = FxHashMap::default();
-        for files in files.chunks(TOGETHER) {
+        for files in files.chunks(HEARD) {
             goes_on().then_some(())?;
             files.iter().for_each(|file| rows.entry(key(file)).or_default().1 += 1);
         }
@@ -32,7 +30,7 @@ impl ByRow {
         }
         let mut places = vec![0; files.len()];
         let mut at = 0;
-        for files in files.chunks(TOGETHER) {
+        for files in files.chunks(HEARD) {
             goes_on().then_some(())?;
             for file in files {
                 if let Some((_, end)) = rows.get_mut(&key(file)) {
